@@ -1,0 +1,1 @@
+"""The `gust` commands, for farm and terminal: the contract in docs/architecture.md."""

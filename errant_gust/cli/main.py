@@ -1,0 +1,250 @@
+"""Entry point: typer commands; bad input is one line on stderr and exit code 2."""
+
+import json
+import signal
+import sys
+import threading
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+from errant_gust.cli.studies import open_plan
+from errant_gust.core.errors import Cancelled, FileError, GustError
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Errant Gust")
+err = Console(stderr=True)
+
+StudyArg = Annotated[str, typer.Argument(metavar="STUDY", help="A .gust.json file, or the name of a demo study")]
+JsonFlag = Annotated[bool, typer.Option("--json", help="Machine-readable output")]
+
+
+def _bar() -> Progress:
+    return Progress(
+        TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn(),
+        console=err, transient=True,
+    )  # fmt: skip
+
+
+@app.command()
+def ops(as_json: JsonFlag = False) -> None:
+    """The step catalogue: every step with its parameters, units, ranges and defaults."""
+    from errant_gust.core.listing import catalogue
+
+    entries = catalogue()
+    if as_json:
+        print(json.dumps(entries, indent=1))
+        return
+    for entry in entries["steps"]:
+        print(f"{entry['id']:14} {entry['lane']:9} {entry['kind']:7} {entry['label']} — {entry['yields']}")
+
+
+@app.command()
+def sample(
+    study: StudyArg,
+    field: Annotated[str, typer.Option(help="Id of a field lane")],
+    points: Annotated[Path, typer.Option(help="An .npy file with points (n, 3) in metres")],
+    out: Annotated[Path, typer.Option(help="Where to write: .npy, or .npz with --gradient")],
+    time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
+    gradient: Annotated[bool, typer.Option("--gradient", help="Also first derivatives: .npz with value, gradient")] = False,
+) -> None:
+    """Sample a field at points."""
+    from errant_gust.core.fields.plan import sample as sample_node
+    from errant_gust.core.files.place import written_whole
+
+    node = open_plan(study).at(_finite(time, "--time")).lane(field)
+    where = _read_points(points)
+    value, slope = sample_node(node, where, gradient=gradient)
+    if not out.parent.is_dir():
+        raise FileError("the folder does not exist", where=str(out.parent), fix="make it first")
+    with written_whole(out) as file:
+        if gradient:
+            np.savez(file, value=value, gradient=slope)  # type: ignore[arg-type]
+        else:
+            np.save(file, value)
+
+
+def _read_points(path: Path) -> Any:
+    try:
+        points = np.load(path, allow_pickle=False)
+    except (OSError, ValueError) as error:
+        raise FileError(f"cannot be read ({error})", where=str(path), fix="right would be a .npy file") from None
+    if not isinstance(points, np.ndarray) or points.ndim != 2 or points.shape[1] != 3 or points.dtype.kind not in "fiu":
+        raise FileError("does not hold points", where=str(path), fix="right would be numbers of shape (n, 3)")
+    if not np.isfinite(points).all():
+        raise FileError("holds points that are not numbers", where=str(path), fix="every coordinate must be finite")
+    return points.astype(np.float32)
+
+
+def _finite(value: float, where: str) -> float:
+    if not np.isfinite(value):
+        raise GustError(f"{value} is not a time", where=where, fix="right would be seconds, for example 1.5")
+    return value
+
+
+@app.command()
+def bake(
+    study: StudyArg,
+    field: Annotated[str, typer.Option(help="Id of a field lane")],
+    region: Annotated[str, typer.Option(help="Id of a region")],
+    out: Annotated[Path, typer.Option(help="File ending in .vdb, .npz or .vti")],
+    time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
+) -> None:
+    """Bake a field on a region into a file."""
+    from errant_gust.core.fields.plan import bake as bake_node
+    from errant_gust.core.files.volumes import writer_for
+    from errant_gust.core.grids.grid import Grid
+
+    write = writer_for(out)
+    scene = open_plan(study).at(_finite(time, "--time"))
+    node, box = scene.lane(field), scene.region(region)
+    box.check(3 if node.kind == "vector" else 1, f"regions.{region}.voxel_size")
+    with _bar() as bar:
+        task = bar.add_task(f"baking {field} on {box.voxels:,} voxels", total=1.0)
+        values = bake_node(node, box, progress=lambda share: bar.update(task, completed=share))
+    write(out, {field: Grid(box, values)})
+    size = " × ".join(str(n) for n in box.shape)
+    print(f"{out}: {field}, {size} voxels of {box.voxel_size:g} m, {out.stat().st_size / 1e6:.1f} MB")
+
+
+@app.command()
+def run(
+    study: StudyArg,
+    flow: Annotated[str, typer.Option(help="Id of a flow")],
+    out: Annotated[Path, typer.Option(help="Folder of the run; an unfinished run in it is continued")],
+    frames: Annotated[str, typer.Option(help="A-B; frames before A that B needs are computed too")] = "",
+    quality: Annotated[str, typer.Option(help="preview or full")] = "full",
+) -> None:
+    """Compute a run without a server. Ctrl-C stops and keeps what is done."""
+    from errant_gust.core.runs.compute import FrameDone, compute
+
+    if quality not in ("preview", "full"):
+        raise GustError(f"'{quality}' is not a quality", where="--quality", fix="right would be preview or full")
+    plan = open_plan(study)
+    first, last = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
+    stop = threading.Event()
+    for name in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(name, lambda *_: stop.set())
+    with _bar() as bar:
+        task = bar.add_task(f"{flow}, frames {first} to {last}", total=last - plan.study.clock.start + 1)
+
+        def report(done: FrameDone) -> None:
+            bar.update(task, completed=done.done)
+
+        try:
+            store = compute(
+                plan.study, flow, out, quality=quality, assets=plan.assets, last=last, cancel=stop.is_set, report=report
+            )
+        except Cancelled:
+            bar.stop()
+            err.print(f"stopped; the frames so far are kept in {out}, the same command continues")
+            raise typer.Exit(130) from None
+    ready = store.frames()
+    print(f"{out}: {len(ready)} frames, {store.bytes() / 1e6:.1f} MB")
+
+
+def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
+    if not text:
+        return start, end
+    parts = text.split("-") if not text.startswith("-") else [text]
+    try:
+        numbers = [int(p) for p in parts]
+    except ValueError:
+        numbers = []
+    if len(numbers) not in (1, 2) or numbers[-1] < numbers[0] or numbers[0] < start or numbers[-1] > end:
+        raise GustError(f"'{text}' are not frames of this study", where="--frames", fix=f"right would be {start}-{end}")
+    return numbers[0], numbers[-1]
+
+
+@app.command()
+def export(
+    run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
+    to: Annotated[Path, typer.Option(help="Folder to write into")],
+    format: Annotated[str, typer.Option(help="ply")] = "ply",
+    frames: Annotated[str, typer.Option(help="A-B")] = "",
+    channels: Annotated[str, typer.Option(help="Comma-separated; position is always kept")] = "",
+) -> None:
+    """Write open formats, one file a frame."""
+    from errant_gust.core.runs.export import export_run
+    from errant_gust.core.runs.store import RunStore
+
+    store = RunStore(run_dir)
+    clock = store.manifest()["clock"]
+    span = _frame_range(frames, clock["start"], clock["end"]) if frames else None
+    wanted = tuple(c.strip() for c in channels.split(",") if c.strip()) or None
+    with _bar() as bar:
+        task = bar.add_task("exporting", total=None)
+        made = export_run(
+            store, to, format=format, frames=span, channels=wanted,
+            report=lambda done, total: bar.update(task, completed=done, total=total),
+        )  # fmt: skip
+    for path, digest in made:
+        print(f"{digest}  {path.name}")
+
+
+@app.command()
+def check(study: StudyArg, as_json: JsonFlag = False) -> None:
+    """Findings on a study; exit code 1 if any is an error."""
+    from errant_gust.core.checks import findings
+
+    found = findings(open_plan(study))
+    if as_json:
+        print(json.dumps([f.as_dict() for f in found], indent=1))
+    for f in [] if as_json else found:
+        print(f"{f.level:8} {f.where}: {f.what}{'; ' + f.why if f.why else ''}")
+    if not found and not as_json:
+        print("nothing found")
+    if any(f.level == "error" for f in found):
+        raise typer.Exit(1)
+
+
+@app.command()
+def bench(
+    as_json: JsonFlag = False,
+    only: Annotated[str, typer.Option(help="Only rows whose name contains this")] = "",
+) -> None:
+    """The benchmark table, with ratios to references measured in the same run."""
+    from errant_gust.cli.bench import run_bench
+
+    run_bench(as_json=as_json, only=only)
+
+
+@app.command()
+def serve(
+    port: Annotated[int, typer.Option(help="0 picks a free one")] = 8321,
+    browser: Annotated[bool, typer.Option("--browser/--no-browser")] = True,
+    demo: Annotated[bool, typer.Option("--demo/--no-demo", help="Put the demo studies in if there are none")] = False,
+) -> None:
+    """Serve the application on the loopback address."""
+    from errant_gust.cli.serve import serve as start
+
+    start(port=port, browser=browser, demo=demo)
+
+
+def main() -> None:
+    """Run a command; errors that the user can mend are one line and exit code 2."""
+    try:
+        app(standalone_mode=False)
+    except typer.Exit as done:
+        sys.exit(done.exit_code)
+    except (GustError, typer.TyperException if hasattr(typer, "TyperException") else GustError) as error:
+        print(f"gust: {error}", file=sys.stderr)
+        sys.exit(2)
+    except Exception as error:
+        import click
+
+        if isinstance(error, click.exceptions.Exit):
+            sys.exit(error.exit_code)
+        if isinstance(error, click.ClickException):
+            error.show()
+            sys.exit(2)
+        if isinstance(error, click.exceptions.Abort):
+            sys.exit(130)
+        raise
+
+
+if __name__ == "__main__":
+    main()

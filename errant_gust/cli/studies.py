@@ -1,0 +1,21 @@
+"""Finding a study named on the command line."""
+
+from pathlib import Path
+
+from errant_gust.core.api import open_study
+from errant_gust.core.errors import FileError, nearest
+from errant_gust.core.fields.scene import Plan
+
+DEMO = Path(__file__).resolve().parents[2] / "demo"
+
+
+def open_plan(name: str) -> Plan:
+    """A study file, or a demo study by name (`harbour_gust`, `Harbour gust`)."""
+    path = Path(name)
+    if path.is_file():
+        return open_study(path)
+    demos = {p.name.removesuffix(".gust.json"): p for p in DEMO.glob("*.gust.json")}
+    key = name.lower().replace(" ", "_")
+    if key in demos:
+        return open_study(demos[key])
+    raise FileError("there is no such study file or demo study", where=name, fix=nearest(key, demos))

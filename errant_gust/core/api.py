@@ -1,0 +1,20 @@
+"""What scripts use: `from errant_gust import core as gust`."""
+
+from pathlib import Path
+
+from errant_gust.core.fields.plan import Field
+from errant_gust.core.fields.scene import Plan
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.study import document
+
+
+def open_study(path: Path | str) -> Plan:
+    """A study file, ready to be evaluated; its mesh files lie beside it."""
+    path = Path(path)
+    return Plan(document.load(path), Assets(path.parent))
+
+
+def field(plan: Plan, id: str) -> Field:
+    """A field lane as a function: `.sample(points, time)` and `.sample_with_gradient(points, time)`."""
+    plan.at(0.0).lane(id)
+    return Field(plan, id)

@@ -1,0 +1,5 @@
+"""Findings: what is wrong, where, why it matters, and a fix that can be applied."""
+
+from errant_gust.core.checks.find import Finding, findings, findings_on_frame
+
+__all__ = ["Finding", "findings", "findings_on_frame"]

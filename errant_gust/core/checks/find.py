@@ -1,0 +1,252 @@
+"""Checks on a study (fields and flows) and on a frame of a run."""
+
+from dataclasses import asdict, dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
+from errant_gust.core.errors import BudgetError, GustError
+from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.look import Reading, domain, reading
+from errant_gust.core.fields.plan import Node
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Plan, Scene, references
+from errant_gust.core.fields.steer import SteerAround
+from errant_gust.core.flows.particles.flow import ParticleFlow
+
+Level = Literal["error", "warning", "note"]
+SINKS = 0.15  # rms divergence · detail / speed above which particles visibly bunch
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One finding. `where` is a path in the study; `fix`, if any, is a labelled change of parameters or steps."""
+
+    level: Level
+    code: str
+    where: str
+    what: str
+    why: str = ""
+    fix: dict[str, Any] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def set_param(label: str, path: str, value: Any) -> dict[str, Any]:
+    """A fix that sets one parameter: `fields.gusts.b.method`."""
+    return {"label": label, "set": {path: value}}
+
+
+def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:
+    """Everything found in the study, worst first."""
+    found = [_broken(error) for error in plan.problems()]
+    broken = {f.where.split(".")[1] for f in found if f.where.count(".") >= 1}
+    scene = plan.at(0.0)
+    readings: dict[str, Reading] = {}
+    try:
+        low, high = domain(scene)
+    except GustError:
+        return found
+    for lane in plan.study.fields:
+        if lane.id in broken or not any(step.on for step in lane.steps):
+            continue
+        try:
+            found += _lane(scene, lane.id, low, high, readings, cancel)
+        except GustError as error:
+            found.append(_broken(error))
+    for region in plan.study.regions:
+        if region.id not in broken:
+            found += _region(scene, region.id)
+    for flow in plan.study.flows:
+        found += _flow(plan, flow.id, readings)
+    found += _unused(plan)
+    order = {"error": 0, "warning": 1, "note": 2}
+    unique = {(f.code, f.where, f.what): f for f in found}
+    return sorted(unique.values(), key=lambda f: order[f.level])
+
+
+def _broken(error: GustError) -> Finding:
+    code = "over_budget" if isinstance(error, BudgetError) else "cannot_be_built"
+    fix = None
+    if isinstance(error, BudgetError) and error.fits and error.where.startswith("regions."):
+        fix = set_param(f"Voxel size {error.fits:g} m", error.where, error.fits)
+    return Finding("error", code, error.where, error.what, error.fix, fix)
+
+
+def _region(scene: Scene, id: str) -> list[Finding]:
+    try:
+        scene.region(id).check(3, f"regions.{id}.voxel_size")
+    except GustError as error:
+        return [_broken(error)]
+    return []
+
+
+def _lane(
+    scene: Scene, id: str, low: Array, high: Array, readings: dict[str, Reading], cancel: Cancel | None
+) -> list[Finding]:
+    found = []
+    steps = scene.steps(id)
+    for (step_id, node), (_, before) in zip(steps, [(None, None), *steps[:-1]], strict=True):
+        where = f"fields.{id}.{step_id}"
+        if node.step.id == "bake":
+            try:
+                scene.region(node.step.region).check(3, where)  # type: ignore[attr-defined]
+            except GustError as error:
+                found.append(_broken(error))
+                return found
+        found += _order(where, node, before)
+        if node.step.id == "remap" and before is not None:
+            found += _remap(where, node, reading(before, low, high, side=12, cancel=cancel))
+    last = steps[-1][1]
+    numbers = readings[id] = reading(last, low, high, side=14, cancel=cancel)
+    if numbers.rms == 0:
+        found.append(
+            Finding(
+                "warning", "zero_everywhere", f"fields.{id}.{steps[-1][0]}",
+                "is zero everywhere in the region", "so what uses it does nothing; look at its masks and ranges",
+            )
+        )  # fmt: skip
+    return found
+
+
+def _order(where: str, node: Node, before: Node | None) -> list[Finding]:
+    """A term added after the flow was steered around a shape can point into the shape again."""
+    here = before
+    while node.step.id == "add" and here is not None:
+        if isinstance(here.step, SteerAround):
+            other = node.step.field  # type: ignore[attr-defined]
+            return [
+                Finding(
+                    "warning", "added_after_steering", where,
+                    f"adds '{other}' after Steer around, so it can point into '{here.step.shape}'",
+                    "move Add before Steer around",
+                )
+            ]  # fmt: skip
+        here = here.incoming
+    return []
+
+
+def _remap(where: str, node: Node, incoming: Reading) -> list[Finding]:
+    a, b = sorted(node.step.from_range)  # type: ignore[attr-defined]
+    if incoming.high < a or incoming.low > b:
+        fitted = [round(incoming.low, 4), round(incoming.high, 4)]
+        return [
+            Finding(
+                "warning", "range_outside_data", f"{where}.from_range",
+                f"expects {a:g} … {b:g}, and {incoming.low:.3g} … {incoming.high:.3g} comes in",
+                "everything gets the same value",
+                set_param("Fit the range to what comes in", f"{where}.from_range", fitted)
+                if fitted[0] != fitted[1] else None,
+            )
+        ]  # fmt: skip
+    return []
+
+
+def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
+    try:
+        ParticleFlow(plan, id)
+    except GustError as error:
+        return [_broken(error)]
+    found = []
+    for step in plan.study.find("flows", id, "").steps:
+        if step.op != "carry" or not step.on:
+            continue
+        lane = step.params.get("field")
+        numbers = readings.get(str(lane))
+        if numbers and numbers.divergence is not None and numbers.divergence > SINKS:
+            found.append(
+                Finding(
+                    "warning", "bunching", f"flows.{id}.{step.id}.field",
+                    f"'{lane}' has sources and sinks (divergence {numbers.divergence:.2f} of its speed a detail)",
+                    "particles will bunch; mask by the potential, or steer around by the potential",
+                    _potential_fix(plan, str(lane)),
+                )
+            )  # fmt: skip
+    if not any(s.op == "carry" and s.on for s in plan.study.find("flows", id, "").steps):
+        found.append(Finding("warning", "nothing_carries", f"flows.{id}", "nothing moves these particles", "add Carry"))
+    return found
+
+
+def _potential_fix(plan: Plan, lane: str) -> dict[str, Any] | None:
+    for step in plan.study.find("fields", lane, "").steps:
+        if step.on and step.op in ("mask", "steer_around") and step.params.get("method", "").endswith(("value", "sliding")):
+            return set_param("Use the potential", f"fields.{lane}.{step.id}.method", "by the potential")
+    return None
+
+
+def _unused(plan: Plan) -> list[Finding]:
+    used: set[str] = set()
+    for lane in [*plan.study.fields, *plan.study.flows]:
+        for step in lane.steps:
+            for raw in step.params.values():
+                if isinstance(raw, str):
+                    used.add(raw)
+                elif isinstance(raw, dict) and "field" in raw:
+                    used.add(raw["field"])
+    if not plan.study.flows:
+        return []
+    return [
+        Finding("note", "never_used", f"fields.{lane.id}", "is used by no flow and no other lane")
+        for lane in plan.study.fields
+        if lane.id not in used and lane.steps
+    ]
+
+
+def findings_on_frame(plan: Plan, flow: str, time: float, positions: Array) -> list[Finding]:
+    """Findings on a frame of particles (n, 3): how many are inside shapes that are steered around, how many left."""
+    scene, found = plan.at(time), []
+    if not len(positions):
+        return [Finding("note", "no_particles", f"flows.{flow}", "there are no particles on this frame")]
+    points = np.ascontiguousarray(positions.T, np.float32)
+    for id in sorted(_obstacles(scene, flow)):
+        inside = inside_shape(scene, id, points)
+        if inside:
+            found.append(
+                Finding(
+                    "warning", "inside_shape", f"shapes.{id}",
+                    f"{inside:,} of {len(positions):,} particles are inside",
+                    "more substeps, a longer reach, or an emitter that does not touch it",
+                )
+            )  # fmt: skip
+    low, high = domain(scene)
+    outside = int(((positions < low) | (positions > high)).any(axis=1).sum())
+    if plan.study.regions and outside > 0.02 * len(positions):
+        found.append(
+            Finding(
+                "note", "outside", f"flows.{flow}",
+                f"{outside:,} of {len(positions):,} particles have left the regions", "a shorter life keeps them closer",
+            )
+        )  # fmt: skip
+    return found
+
+
+def inside_shape(scene: Scene, id: str, points: Array) -> int:
+    """How many points (3, n) are inside a shape; for meshes by the winding number of the mesh itself."""
+    shape = scene.shape(id)
+    d = shape.distance(points, 0)[0]
+    near = d < 0
+    if shape.kind.id != "mesh":
+        return int(near.sum())
+    from errant_gust.core.geometry.library import mesh_of
+
+    mesh = mesh_of(scene.assets.path(shape.kind.file, f"shapes.{id}"))  # type: ignore[attr-defined]
+    local = shape.kind._turned(shape.to_local(points[:, near])) / shape.kind.scale  # type: ignore[attr-defined]
+    return int(mesh.contains(local.T).sum()) if near.any() else 0
+
+
+def _obstacles(scene: Scene, flow: str) -> set[str]:
+    """Shapes that any lane under the flow's carry steps steers around."""
+    shapes: set[str] = set()
+
+    def visit(node: Node) -> None:
+        if isinstance(node.step, SteerAround):
+            shapes.update(id for _, kind, id in references(node.step) if kind == "shape")
+        for other in node.used:
+            visit(other)
+
+    for step in scene.study.find("flows", flow, "").steps:
+        if step.on and step.op == "carry":
+            visit(scene.lane(str(step.params.get("field"))))
+    return shapes

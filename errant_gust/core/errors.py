@@ -1,0 +1,52 @@
+"""Errors a person can act on: what is wrong, where, and what would be right."""
+
+import difflib
+from collections.abc import Iterable
+
+
+class GustError(Exception):
+    """Bad input or a state the user can mend.
+
+    `where` is a path inside the study (`fields.gusts.a.feature_size`), a file name, or empty.
+    """
+
+    def __init__(self, what: str, *, where: str = "", fix: str = "") -> None:
+        self.what, self.where, self.fix = what, where, fix
+        super().__init__(str(self))
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{text}; {self.fix}" if self.fix else text
+
+    def under(self, place: str) -> "GustError":
+        """The same finding with its place put below `place`."""
+        return type(self)(self.what, where=f"{place}.{self.where}".rstrip("."), fix=self.fix)
+
+
+class StudyError(GustError):
+    """The study document cannot be used as it is."""
+
+
+class BudgetError(GustError):
+    """More memory than the budget allows; `fits` is a voxel size that would do, in metres."""
+
+    def __init__(self, what: str, *, where: str = "", fix: str = "", fits: float | None = None) -> None:
+        self.fits = fits
+        super().__init__(what, where=where, fix=fix)
+
+
+class FileError(GustError):
+    """A file cannot be read or written."""
+
+
+class Cancelled(Exception):
+    """Work was asked to stop; not a failure."""
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """A hint that names the closest known name, or lists a few."""
+    names = sorted(known)
+    close = difflib.get_close_matches(name, names, n=1, cutoff=0.5)
+    if close:
+        return f"did you mean '{close[0]}'?"
+    return f"known: {', '.join(names[:24])}" if names else "there is none yet"

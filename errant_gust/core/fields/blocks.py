@@ -1,0 +1,69 @@
+"""Work shared out in blocks over threads: fixed block borders, so the same points give the same bits on any number."""
+
+import itertools
+import os
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor, wait
+from functools import cache
+
+from errant_gust.core.errors import Cancelled
+
+BLOCK = 4096
+LANES = 16  # blocks are padded to whole vectors, so that a value does not depend on where in a block it stands
+
+Cancel = Callable[[], bool]
+Progress = Callable[[float], None]
+
+
+def threads() -> int:
+    """How many threads evaluate fields: ERRANT_GUST_THREADS, or the cores this process may use."""
+    return int(os.environ.get("ERRANT_GUST_THREADS", 0)) or len(os.sched_getaffinity(0))
+
+
+@cache
+def _pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(max_workers=32, thread_name_prefix="gust-blocks")
+
+
+def share_out(
+    work: Callable[[int, int], None],
+    total: int,
+    *,
+    block: int = BLOCK,
+    cancel: Cancel | None = None,
+    progress: Progress | None = None,
+) -> None:
+    """Call work(start, stop) for every block of 0..total. Raises Cancelled soon after `cancel()` says so."""
+    starts = range(0, total, block)
+    count = min(threads(), len(starts))
+    counter, lock, stopped = itertools.count(), threading.Lock(), threading.Event()
+
+    def worker(reports: bool) -> None:
+        while not stopped.is_set():
+            with lock:
+                i = next(counter)
+            if i >= len(starts):
+                return
+            if cancel is not None and cancel():
+                stopped.set()
+                return
+            work(starts[i], min(starts[i] + block, total))
+            if reports and progress is not None:
+                progress(min(1.0, (i + 1) / len(starts)))
+
+    if count <= 1:
+        worker(True)
+    else:
+        futures = [_pool().submit(worker, False) for _ in range(count - 1)]
+        try:
+            worker(True)
+        except BaseException:
+            stopped.set()
+            raise
+        finally:
+            wait(futures)
+        for future in futures:
+            future.result()
+    if stopped.is_set():
+        raise Cancelled

@@ -1,0 +1,206 @@
+"""Changes: gain, limit, axes, remap, curl, gradient."""
+
+from typing import Any, Literal
+
+import numpy as np
+
+from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
+from errant_gust.core.fields.step import Change, FieldStep
+from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.study.parameters import Curve, Range, Vec3, param
+
+
+class Gain(Change):
+    """Multiplies the field by a number or by a scalar field."""
+
+    id = "gain"
+    label = "Gain"
+    yields = "the same, stronger or weaker"
+    headline = "factor"
+    formula = "f' = factor · f"
+
+    factor: float = param(1.0, unit="×", slider=(0, 4), varies=True, help="1 leaves it as it is, 0 switches it off")
+
+    def evaluate(self, at: At) -> Samples:
+        return at.incoming().times(at.number("factor"))
+
+    def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
+        return "none" if "factor" in node.varying else node.incoming.has_potential
+
+    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+        incoming = at.node.incoming
+        assert incoming is not None
+        p = incoming.potential(at.points, around)
+        k = np.float32(self.factor)
+        return Samples(p.value * k, p.slope * k)
+
+
+class Limit(FieldStep):
+    """Keeps the size of a vector (or the value of a scalar) below a limit, bending over softly before it.
+
+    With softness s the limit is approached as L · tanh-like: m' = m below L(1 − s), then an exponential approach to L.
+    """
+
+    id = "limit"
+    label = "Limit"
+    family = "change"
+    accepts = "any"
+    yields = "the same, never larger than the limit"
+    headline = "most"
+    formula = "m' = m for m ≤ a;  a + (L − a)(1 − e^(−(m − a)/(L − a))) above, a = L (1 − soft)"
+
+    most: float = param(2.0, unit="as the field", above=0, slider=(0, 20), help="Largest size that comes out")
+    soft: float = param(0.5, range=(0, 1), help="0 cuts hard; 1 bends from the beginning")
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        assert incoming is not None
+        return incoming
+
+    def _bend(self, m: Array) -> tuple[Array, Array]:
+        """Limited size and its slope."""
+        limit = np.float32(self.most)
+        a = limit * np.float32(1 - self.soft)
+        room = limit - a
+        if room <= 1e-6 * limit:
+            return np.minimum(m, limit), (m < limit).astype(np.float32)
+        over = np.exp(-np.maximum(m - a, 0) / room)
+        return np.where(m <= a, m, a + room * (1 - over)), np.where(m <= a, np.float32(1), over)
+
+    def evaluate(self, at: At) -> Samples:
+        f = at.incoming()
+        if f.value.ndim == 1:
+            m, slope = self._bend(np.abs(f.value))
+            return f.chain(np.copysign(m, f.value), slope)
+        m = np.sqrt((f.value * f.value).sum(axis=0))
+        safe = np.maximum(m, np.float32(1e-20))
+        bent, slope = self._bend(m)
+        factor = bent / safe
+        if f.gradient is None:
+            return Samples(f.value * factor)
+        # d(factor) = (slope - factor) / m · dm,  dm = v·∇v / m
+        dm = np.einsum("in,ijn->jn", f.value / safe, f.gradient)
+        return f.times(Samples(factor, (slope - factor) / safe * dm))
+
+
+class Axes(FieldStep):
+    """Scales each axis of a vector; 0 drops an axis, so that motion stays on the ground."""
+
+    id = "axes"
+    label = "Axes"
+    family = "change"
+    accepts = "vector"
+    yields = "the vector with axes scaled or dropped"
+    headline = "scale"
+    formula = "v' = (sₓ vₓ, s_y v_y, s_z v_z)"
+
+    scale: Vec3 = param((1, 1, 0), unit="×", help="Factor along x, y and z")
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "vector"
+
+    def evaluate(self, at: At) -> Samples:
+        f = at.incoming()
+        s = np.array(self.scale, np.float32)
+        return Samples(f.value * s[:, None], None if f.gradient is None else f.gradient * s[:, None, None])
+
+
+class Remap(FieldStep):
+    """Values sent through a curve, from one range to another: a noise into a band of temperatures, a soft mask.
+
+    f' = b₀ + (b₁ − b₀) · c((f − a₀) / (a₁ − a₀)), the curve c being monotone between its points (Fritsch, Carlson 1980).
+    """
+
+    id = "remap"
+    label = "Remap"
+    family = "change"
+    accepts = "scalar"
+    yields = "the same pattern in the range you choose"
+    headline = "to_range"
+    formula = "f' = b₀ + (b₁ − b₀) c((f − a₀)/(a₁ − a₀))"
+
+    from_range: Range = param((-1.0, 1.0), label="From", help="Incoming values at the two ends of the curve")
+    to_range: Range = param((0.0, 1.0), label="To", unit="as the field", help="Values that come out there")
+    curve: Curve = param([(0.0, 0.0), (1.0, 1.0)], help="Contrast: steeper in the middle gives harder patches")
+    clamp: bool = param(True, help="Hold the end values outside the range")
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "scalar"
+
+    def evaluate(self, at: At) -> Samples:
+        from scipy.interpolate import PchipInterpolator
+
+        f = at.incoming()
+        a0, a1 = self.from_range
+        b0, b1 = self.to_range
+        s = (f.value - np.float32(a0)) / np.float32(a1 - a0)
+        x, y = np.array(self.curve, np.float64).T
+        if len(x) == 2:
+            slope0 = (y[1] - y[0]) / (x[1] - x[0])
+            t = np.clip(s, x[0], x[1]) if self.clamp else s
+            c = np.float32(y[0]) + np.float32(slope0) * (t - np.float32(x[0]))
+            dc = np.full_like(s, slope0)
+        else:
+            curve = PchipInterpolator(x, y)
+            t = np.clip(s, x[0], x[-1])
+            c, dc = curve(t).astype(np.float32), curve(t, 1).astype(np.float32)
+            if not self.clamp:
+                c = c + dc * (s - t)
+        if self.clamp:
+            dc = np.where((s < x[0]) | (s > x[-1]), np.float32(0), dc)
+        span = np.float32(b1 - b0)
+        return f.chain(np.float32(b0) + span * c, dc * span / np.float32(a1 - a0))
+
+
+class Curl(FieldStep):
+    """The curl of any vector field, from its exact gradient: what comes out has no sources or sinks.
+
+    The gradient of the result needs second derivatives and is taken by differences of exact values.
+    """
+
+    id = "curl"
+    label = "Curl"
+    family = "change"
+    accepts = "vector"
+    yields = "swirl without sources or sinks"
+    headline = "strength"
+    formula = "v' = strength · ∇ × v"
+
+    strength: float = param(1.0, unit="m", slider=(0, 10), help="Multiplies the curl, which is the field per metre")
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "vector"
+
+    def evaluate(self, at: At) -> Samples:
+        value = np.float32(self.strength) * curl_of(at.incoming(gradient=True).slope)
+        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+
+    def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
+        return "free"
+
+    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+        f = at.incoming(gradient=True)
+        return Samples(f.value * np.float32(self.strength), f.slope * np.float32(self.strength))
+
+
+class Gradient(FieldStep):
+    """The direction of steepest rise of a scalar and how steep it is; of a distance it points straight outward.
+
+    The gradient of the result needs second derivatives and is taken by differences of exact values.
+    """
+
+    id = "gradient"
+    label = "Gradient"
+    family = "change"
+    accepts = "scalar"
+    yields = "vectors up the slope of a scalar"
+    headline = "strength"
+    formula = "v = strength · ∇f"
+
+    strength: float = param(1.0, slider=(-10, 10), help="Negative turns it inward")
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "vector"
+
+    def evaluate(self, at: At) -> Samples:
+        value = np.float32(self.strength) * at.incoming(gradient=True).slope
+        return Samples(value, at.node.differences(at.points) if at.gradient else None)

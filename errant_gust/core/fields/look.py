@@ -1,0 +1,173 @@
+"""Looking at fields: slices, glyph samples, flow lines, readings. Everything the interface draws is computed here."""
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from errant_gust.core.fields.blocks import Cancel, share_out
+from errant_gust.core.fields.plan import Node, sample
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.grids.region import GridRegion
+
+READING_SIDE = 20
+
+
+@dataclass(frozen=True)
+class Window:
+    """A rectangle in space: corner `origin`, and two edges `u` and `v` in metres."""
+
+    origin: tuple[float, float, float]
+    u: tuple[float, float, float]
+    v: tuple[float, float, float]
+
+    def points(self, columns: int, rows: int) -> Array:
+        """Middles (rows · columns, 3) float32 of a grid of cells, rows along v."""
+        a = (np.arange(columns) + 0.5) / columns
+        b = (np.arange(rows) + 0.5) / rows
+        grid = (
+            np.array(self.origin)
+            + b[:, None, None] * np.array(self.v)
+            + a[None, :, None] * np.array(self.u)
+        )
+        return grid.reshape(-1, 3).astype(np.float32)
+
+
+@dataclass(frozen=True)
+class Reading:
+    """Numbers of a step over a box: what it did, how much of the box it covers, how far it is from divergence-free."""
+
+    kind: str
+    low: float
+    high: float
+    mean: float
+    rms: float
+    coverage: float
+    divergence: float | None
+    unit: str
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def domain(scene: Scene, region: str | None = None) -> tuple[Array, Array]:
+    """Lower and upper corner of where the action is: a region, else all regions, else all shapes, else 4 m around 0."""
+    study = scene.study
+    ids = [region] if region else [r.id for r in study.regions]
+    boxes = []
+    for id in ids:
+        grid: GridRegion = scene.region(id)
+        boxes.append((np.array(grid.lower), np.array(grid.upper)))
+    if not boxes:
+        shapes = [scene.shape(s.id) for s in study.shapes]
+        boxes = [(s.box[0] - 1.0, s.box[1] + 1.0) for s in shapes if s.kind.bounded]
+    if not boxes:
+        boxes = [(np.array([-2.0, -2.0, 0.0]), np.array([2.0, 2.0, 3.0]))]
+    return np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
+
+
+def swatch_window(scene: Scene, axis: int = 2, share: float = 0.5) -> Window:
+    """A square slice across an axis through the middle of the action, for swatches."""
+    low, high = domain(scene)
+    middle, half = 0.5 * (low + high), 0.5 * (high - low)
+    side = float(max(half[(axis + 1) % 3], half[(axis + 2) % 3]))
+    middle[axis] = low[axis] + share * (high[axis] - low[axis])
+    u, v = np.zeros(3), np.zeros(3)
+    first, second = ((1, 2), (0, 2), (0, 1))[axis]
+    u[first], v[second] = 2 * side, 2 * side
+    origin = middle - 0.5 * u - 0.5 * v
+    return Window(tuple(origin), tuple(u), tuple(v))
+
+
+def swatch(node: Node, window: Window, size: int, *, cancel: Cancel | None = None) -> Array:
+    """(size, size) float32: the scalar, or the magnitude of the vector."""
+    values, _ = sample(node, window.points(size, size), cancel=cancel)
+    if node.kind == "vector":
+        values = np.sqrt(np.einsum("nc,nc->n", values, values))
+    return values.reshape(size, size)
+
+
+def reading(node: Node, low: Array, high: Array, *, side: int = READING_SIDE, cancel: Cancel | None = None) -> Reading:
+    """Numbers over a jittered grid of side³ points in the box; divergence is rms(div) · size of detail / rms(|v|)."""
+    rng = np.random.default_rng(7)
+    cells = np.stack(np.meshgrid(*[np.arange(side)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    points = (low + (cells + rng.random(cells.shape)) / side * (high - low)).astype(np.float32)
+    value, _ = sample(node, points, cancel=cancel)
+    divergence = None
+    if node.kind == "vector":
+        size = np.sqrt(np.einsum("nc,nc->n", value, value))
+        few = points[:: max(1, len(points) // 1500)]
+        slope = sample(node, few, gradient=True, cancel=cancel)[1]
+        assert slope is not None
+        rms = float(np.sqrt(np.mean(size.astype(np.float64) ** 2)))
+        trace = np.trace(slope, axis1=1, axis2=2).astype(np.float64)
+        divergence = float(np.sqrt(np.mean(trace**2)) * node.feature / rms) if rms > 0 else 0.0
+    else:
+        size = value
+        rms = float(np.sqrt(np.mean(size.astype(np.float64) ** 2)))
+    most = float(np.abs(size).max())
+    coverage = float(np.mean(np.abs(size) > 0.01 * most)) if most > 0 else 0.0
+    return Reading(
+        node.kind, float(size.min()), float(size.max()), float(size.mean()), rms, coverage, divergence, unit_of(node)
+    )
+
+
+def unit_of(node: Node) -> str:
+    """Unit of the values: that of the nearest step upstream that states one."""
+    here: Node | None = node
+    while here is not None:
+        if here.step.unit:
+            return here.step.unit
+        if here.incoming is None and here.used:
+            return unit_of(here.used[0])
+        here = here.incoming
+    return "m/s" if node.kind == "vector" else ""
+
+
+def flow_lines(
+    node: Node, seeds: Array, *, length: float, steps: int, both: bool = False, cancel: Cancel | None = None
+) -> Array:
+    """Lines (n, steps + 1, 3) float32 along the field from seeds (n, 3), each `length` metres long.
+
+    Midpoint steps of equal length; a line stops (repeats its last point) where the field is zero.
+    """
+    node.prepare()
+    h = np.float32(length / steps)
+    seeds = np.asarray(seeds, np.float32)
+    out = np.empty((len(seeds), steps + 1, 3), np.float32)
+
+    def direction(p: Array) -> Array:
+        v = node.evaluate(p).value
+        size = np.sqrt((v * v).sum(axis=0))
+        return v / np.maximum(size, np.float32(1e-12)) * (size > 1e-9)
+
+    def trace(start: int, stop: int) -> None:
+        p = np.ascontiguousarray(seeds[start:stop].T)
+        out[start:stop, 0] = p.T
+        for i in range(steps):
+            if cancel is not None and i % 16 == 0 and cancel():
+                return
+            middle = p + 0.5 * h * direction(p)
+            p = p + h * direction(middle)
+            out[start:stop, i + 1] = p.T
+
+    share_out(trace, len(seeds), block=512, cancel=cancel)
+    if both:
+        back = flow_lines(_Reversed(node), seeds, length=length, steps=steps, cancel=cancel)  # type: ignore[arg-type]
+        return np.concatenate([back[:, :0:-1], out], axis=1)
+    return out
+
+
+class _Reversed:
+    """A node that flows backwards."""
+
+    def __init__(self, node: Node) -> None:
+        self._node = node
+
+    def prepare(self) -> None:
+        self._node.prepare()
+
+    def evaluate(self, points: Array) -> Any:
+        made = self._node.evaluate(points)
+        return type(made)(-made.value)

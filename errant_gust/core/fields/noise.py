@@ -1,0 +1,181 @@
+"""Noise and curl noise."""
+
+from typing import Any, Literal
+
+import numpy as np
+
+from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
+from errant_gust.core.fields.step import FieldStep, VectorStart
+from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.kernels import noise as kernels
+from errant_gust.core.study.parameters import Vec3, param
+
+# Measured over 10^9 samples of the kernel (tests/core/test_noise.py repeats it on fewer): no value beyond 0.95, so one
+# octave lies in [-1, 1] as it is; root mean square of one slope component, per lattice cell.
+BOUND = 1.0
+SLOPE = 0.476
+OCTAVE_SHIFT = np.array([[0.0, 0.0, 0.0], [31.416, 47.853, 12.793], [83.59, 9.27, 71.31], [5.7, 57.1, 38.6]])
+
+
+class Fractal(FieldStep):
+    """Parameters shared by the noises: a sum of octaves, each finer and weaker than the one before."""
+
+    feature_size: float = param(
+        1.0, unit="m", above=0, slider=(0.05, 10), help="Size of the largest pattern; other octaves are finer"
+    )
+    octaves: int = param(3, range=(1, 12), help="How many sizes are added up")
+    roughness: float = param(0.5, range=(0, 1), help="Strength of each octave against the one before")
+    lacunarity: float = param(2.0, range=(1.01, 8), slider=(1.5, 4), help="How much finer each octave is")
+    evolve: float = param(
+        0.0, unit="/s", slider=(0, 2), rate=True, help="Boiling in place: cells of a fourth dimension passed each second"
+    )
+    drift: Vec3 = param((0, 0, 0), unit="m/s", rate=True, help="Sliding of the whole pattern, which looks different")
+    seed: int = param(1, range=(0, 2**31 - 1), help="Another number, another pattern of the same kind")
+
+    def feature(self) -> float:
+        return self.feature_size / self.lacunarity ** (self.octaves - 1)
+
+    def _octaves(self, at: At) -> list[Any]:
+        """(frequency, amplitude, offset x, y, z, w, seed) of every octave as the kernels take them; kept by the node."""
+        return at.node.kept("octaves", lambda: list(self._make_octaves(at)))
+
+    def _make_octaves(self, at: At) -> Any:
+        drift, evolve = at.total("drift"), at.total("evolve")
+        for o in range(self.octaves):
+            frequency = self.lacunarity**o / self.feature_size
+            shift = OCTAVE_SHIFT[o % 4] * (1 + o // 4) - np.array(drift) * frequency
+            yield (
+                np.float32(frequency),
+                self.roughness**o,
+                *(np.float32(s) for s in shift),
+                np.float32(evolve * self.lacunarity**o + 0.37 * o),
+                np.uint32((self.seed * 0x9E3779B1 + o * 0x85EBCA77) & 0xFFFFFFFF),
+            )
+
+    def _weight(self) -> float:
+        return sum(self.roughness**o for o in range(self.octaves))
+
+    def _energy(self) -> float:
+        """Root mean square of the summed slopes, octaves being independent."""
+        return float(np.sqrt(sum((self.roughness * self.lacunarity) ** (2 * o) for o in range(self.octaves))))
+
+    def _scalar(self, at: At, stream: int, value: Array, gradient: Array, scale: float) -> None:
+        x, y, z = at.points
+        k = kernels.STREAMS[stream]
+        for f, a, ox, oy, oz, w, seed in self._octaves(at):
+            kernels.add_scalar(x, y, z, f, ox, oy, oz, w, seed, k, np.float32(a * scale), value, gradient)
+
+    def _vector(self, at: At, scale: float) -> Samples:
+        """Three decorrelated noises as a vector with its gradient."""
+        value, gradient = np.zeros((3, at.n), np.float32), np.zeros((3, 3, at.n), np.float32)
+        for stream in range(3):
+            self._scalar(at, stream, value[stream], gradient[stream], scale)
+        return Samples(value, gradient)
+
+
+class Noise(Fractal):
+    """Gradient noise, summed over octaves; it boils by passing through a fourth dimension and slides by drifting.
+
+    Perlin, Improving Noise, 2002. `signed` lies in [-1, 1] and `unit` in [0, 1] (typically half of that is used, more
+    octaves use less); `raw` is the sum as it is, at most the sum of roughness^o.
+    """
+
+    id = "noise"
+    label = "Noise"
+    family = "start"
+    yields = "a cloudy pattern, boiling if it evolves"
+    headline = "feature_size"
+    formula = "f(x, t) = strength · Σₒ rᵒ n(lᵒ (x − drift) / size, lᵒ · evolved)"
+
+    makes: Literal["scalar", "vector"] = param("scalar", help="One pattern, or three independent ones as a vector")
+    range: Literal["signed", "unit", "raw"] = param("signed", help="−1 … 1, 0 … 1, or the sum as it is")
+    strength: float = param(1.0, slider=(0, 10), varies=True, help="Multiplies the pattern; may be a scalar field")
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return self.makes
+
+    def evaluate(self, at: At) -> Samples:
+        scale = 1.0 if self.range == "raw" else 1.0 / (BOUND * self._weight())
+        offset = np.float32(0.5 if self.range == "unit" else 0.0)
+        scale *= 0.5 if self.range == "unit" else 1.0
+        if self.makes == "vector":
+            made = self._vector(at, scale)
+        else:
+            value, gradient = np.zeros(at.n, np.float32), np.zeros((3, at.n), np.float32)
+            self._scalar(at, 0, value, gradient, scale)
+            made = Samples(value, gradient)
+        return Samples(made.value + offset, made.gradient if at.gradient else None).times(at.number("strength"))
+
+
+class CurlNoise(VectorStart, Fractal):
+    """The curl of a noise potential: swirls without sources or sinks, so that what is carried does not bunch.
+
+    Bridson, Houriham, Nordenstam, Curl-Noise for Procedural Fluid Flow, 2007, with exact derivatives instead of nudged
+    differences. `strength` is the root mean square speed. In a plane, v = ∇ψ × normal from one scalar potential.
+    """
+
+    id = "curl_noise"
+    label = "Curl noise"
+    yields = "swirls without sinks"
+    headline = "feature_size"
+    formula = "v = ∇ × ψ,  ψ = three noises;  in a plane v = ∇ψ × n"
+    unit = "m/s"
+
+    strength: float = param(
+        1.0, unit="m/s", slider=(0, 10), varies=True, help="Root mean square speed; a field strengthens the potential"
+    )
+    plane: Literal["off", "across x", "across y", "across z"] = param(
+        "off", label="In plane", help="Keep all motion in planes across this axis"
+    )
+
+    def _scale(self) -> float:
+        """Potential amplitude for a root mean square speed of 1 m/s."""
+        components = 6.0 if self.plane == "off" else 2.0
+        return self.feature_size / (SLOPE * np.sqrt(components) * self._energy())
+
+    def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
+        return "free"
+
+    def potential(self, at: At, around: PlacedShape | None = None) -> Samples:
+        wanted = At(at.node, at.points, True)
+        if self.plane == "off":
+            made = self._vector(wanted, self._scale())
+        else:
+            axis = ("across x", "across y", "across z").index(self.plane)
+            value, gradient = np.zeros((3, at.n), np.float32), np.zeros((3, 3, at.n), np.float32)
+            self._scalar(wanted, 0, value[axis], gradient[axis], self._scale())
+            made = Samples(value, gradient)
+        return made.times(wanted.number("strength"))
+
+    def evaluate(self, at: At) -> Samples:
+        varies = "strength" in at.node.varying
+        if varies:
+            value = curl_of(self.potential(at).slope)
+        elif self.plane == "off":
+            value = np.zeros((3, at.n), np.float32)
+            x, y, z = at.points
+            scale = self._scale() * self.strength
+            for f, a, ox, oy, oz, w, seed in self._octaves(at):
+                kernels.add_curl(x, y, z, f, ox, oy, oz, w, seed, np.float32(a * scale * float(f)), value)
+        else:
+            value = curl_of(self.potential(at).slope)
+        if not at.gradient:
+            return Samples(value)
+        if varies:
+            return Samples(value, at.node.differences(at.points))
+        return Samples(value, self._second(at))
+
+    def _second(self, at: At) -> Array:
+        """Exact gradient of the curl from the second derivatives of the potential."""
+        x, y, z = at.points
+        scale = self._scale() * self.strength
+        hessian = np.zeros((3, 3, 3, at.n), np.float32)  # of each potential component
+        axis = -1 if self.plane == "off" else ("across x", "across y", "across z").index(self.plane)
+        for component in [0, 1, 2] if axis < 0 else [axis]:
+            out = np.zeros((10, at.n), np.float32)
+            k = kernels.STREAMS[component if axis < 0 else 0]
+            for f, a, ox, oy, oz, w, seed in self._octaves(at):
+                kernels.add_hessian(x, y, z, f, ox, oy, oz, w, seed, k, np.float32(a * scale), out)
+            for row, (i, j) in enumerate(((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))):
+                hessian[component, i, j] = hessian[component, j, i] = out[4 + row]
+        return np.stack([hessian[2, 1] - hessian[1, 2], hessian[0, 2] - hessian[2, 0], hessian[1, 0] - hessian[0, 1]])

@@ -1,0 +1,256 @@
+"""A node is one step in its place; chains of nodes are evaluated blockwise over threads."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+
+from errant_gust.core.fields.blocks import BLOCK, LANES, Cancel, Progress, share_out
+from errant_gust.core.fields.samples import Array, At, Kind, Samples
+from errant_gust.core.grids.grid import Grid
+from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.study.document import content_hash
+
+if TYPE_CHECKING:
+    from errant_gust.core.fields.scene import Scene
+    from errant_gust.core.fields.step import FieldStep
+    from errant_gust.core.geometry.placed import PlacedShape
+
+
+class Node:
+    """A step, what comes in, and the scene it looks things up in."""
+
+    def __init__(
+        self,
+        step: FieldStep,
+        incoming: Node | None,
+        scene: Scene,
+        kind: Kind,
+        varying: dict[str, str],
+        totals: dict[str, Any],
+        keyed: bool,
+        where: str,
+    ) -> None:
+        self.step, self.incoming, self.scene, self.kind = step, incoming, scene, kind
+        self.varying, self.totals, self.keyed, self.where = varying, totals, keyed, where
+        self._kept: dict[str, Any] = {}
+
+    def kept(self, name: str, make: Callable[[], Any]) -> Any:
+        """Something a step works out once for this node, whatever the points."""
+        if name not in self._kept:
+            self._kept[name] = make()
+        return self._kept[name]
+
+    def evaluate(self, points: Array, gradient: bool = False) -> Samples:
+        """Samples at one block of points (3, n) float32, on the calling thread."""
+        return self.step.evaluate(At(self, points, gradient))
+
+    @property
+    def has_potential(self) -> Literal["none", "free", "gauged"]:
+        return self.step.has_potential(self) if self.kind == "vector" else "none"
+
+    def potential(self, points: Array, around: PlacedShape | None) -> Samples:
+        return self.step.potential(At(self, points, True), around)
+
+    @cached_property
+    def used(self) -> list[Node]:
+        """Nodes that this one reads: the step before it and other lanes."""
+        from errant_gust.core.fields.scene import references
+
+        lanes = [id for _, kind, id in references(self.step) if kind == "field"] + list(self.varying.values())
+        return ([self.incoming] if self.incoming else []) + [self.scene.lane(id) for id in lanes]
+
+    @cached_property
+    def feature(self) -> float:
+        """The smallest detail in metres that anything up to here makes; 1 m if nothing says."""
+        own = self.step.feature()
+        sizes = [own] if own is not None else []
+        sizes += [node.feature for node in self.used if node.feature_known]
+        return min(sizes, default=1.0)
+
+    @cached_property
+    def feature_known(self) -> bool:
+        return self.step.feature() is not None or any(node.feature_known for node in self.used)
+
+    @cached_property
+    def moves(self) -> bool:
+        """Whether the field changes with time."""
+        from errant_gust.core.fields.scene import references
+
+        if self.keyed or self.incoming_moves():
+            return True
+        own = any(np.any(total) for total in self.totals.values()) or getattr(self.step, "gust", 0) > 0
+        shapes = [id for _, kind, id in references(self.step) if kind == "shape"]
+        return bool(own) or any(self._shape_is_keyed(id) for id in shapes)
+
+    def incoming_moves(self) -> bool:
+        return any(node.moves for node in self.used)
+
+    def _shape_is_keyed(self, id: str) -> bool:
+        part = self.scene.study.find("shapes", id, self.where)
+        return any(isinstance(raw, dict) for raw in part.params.values())
+
+    def differences(self, points: Array) -> Array:
+        """Gradient by central differences of exact values, for results that are themselves first derivatives.
+
+        The step is 1/100 of the smallest feature, at least a few float32 spacings of the coordinates.
+        """
+        h = max(0.01 * self.feature, 64 * float(np.spacing(np.abs(points).max(initial=1.0))))
+        columns = []
+        for axis in range(3):
+            ahead, behind = points.copy(), points.copy()
+            ahead[axis] += np.float32(h)
+            behind[axis] -= np.float32(h)
+            span = ahead[axis] - behind[axis]
+            columns.append((self.evaluate(ahead).value - self.evaluate(behind).value) / span)
+        return np.stack(columns, axis=0 if self.kind == "scalar" else 1)
+
+    def prepare(self) -> None:
+        """Do what must not happen inside a block: bake grids, build mesh distances."""
+        from errant_gust.core.fields.scene import references
+
+        for node in self.used:
+            node.prepare()
+        for _, kind, id in references(self.step):
+            if kind == "shape":
+                self.scene.shape(id).distance(np.zeros((3, 1), np.float32), 0)
+        if self.step.id == "bake":
+            self.baked_grid()
+
+    def identity(self) -> str:
+        """Hash of everything that decides the values of this node at its time."""
+        from errant_gust.core.fields.scene import references
+
+        refs = list(references(self.step))
+        shapes = [self._shape_identity(id) for _, kind, id in refs if kind == "shape"]
+        regions = [[r.lower, r.shape, r.voxel_size] for r in (self.scene.region(i) for _, k, i in refs if k == "region")]
+        values = self.step.model_dump(mode="json")
+        return content_hash(
+            self.step.id, values, self.totals, shapes, regions, [node.identity() for node in self.used], self.varying
+        )
+
+    def _shape_identity(self, id: str) -> list[Any]:
+        shape = self.scene.shape(id)
+        file = getattr(shape.kind, "file", None)
+        stamp = None
+        if file:
+            stat = self.scene.assets.path(file, self.where).stat()
+            stamp = [stat.st_size, stat.st_mtime_ns % 2**50]
+        motion = [list(map(float, shape.velocity)), list(map(float, shape.spin))]
+        return [shape.kind.id, shape.kind.model_dump(mode="json"), motion, stamp, float(self.scene.time if shape.moves else 0)]
+
+    def baked_grid(self) -> Grid:
+        """The grid of a `bake` step, computed once for what it depends on."""
+        step: Any = self.step
+        assert self.incoming is not None
+        region = self.scene.region(step.region)
+        region.check(3 if self.kind == "vector" else 1, self.where)
+        key = content_hash(
+            self.incoming.identity(), region.lower, region.shape, region.voxel_size,
+            self.scene.time if self.incoming.moves else 0.0,
+        )  # fmt: skip
+        values = BAKED.get(key)
+        if values is None:
+            values = bake(self.incoming, region)
+            BAKED.put(key, values)
+        return Grid(region, values, step.outside)
+
+
+class _Baked:
+    """Recently baked values, at most half the memory budget."""
+
+    def __init__(self) -> None:
+        self._items: OrderedDict[str, Array] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: str) -> Array | None:
+        with self._lock:
+            if key in self._items:
+                self._items.move_to_end(key)
+            return self._items.get(key)
+
+    def put(self, key: str, values: Array) -> None:
+        with self._lock:
+            self._items[key] = values
+            limit = min(budget() // 2, 2 << 30)
+            while len(self._items) > 1 and sum(v.nbytes for v in self._items.values()) > limit:
+                self._items.popitem(last=False)
+
+
+BAKED = _Baked()
+
+
+def _evaluate_padded(node: Node, points: Array, gradient: bool) -> Samples:
+    """Evaluate a block padded to whole vectors with copies of its last point."""
+    n = points.shape[1]
+    extra = -n % LANES
+    if not extra:
+        return node.evaluate(np.ascontiguousarray(points), gradient)
+    padded = np.concatenate([points, np.repeat(points[:, -1:], extra, axis=1)], axis=1)
+    made = node.evaluate(padded, gradient)
+    return Samples(made.value[..., :n], None if made.gradient is None else made.gradient[..., :n])
+
+
+def sample(
+    node: Node,
+    points: Array,
+    *,
+    gradient: bool = False,
+    cancel: Cancel | None = None,
+    progress: Progress | None = None,
+) -> tuple[Array, Array | None]:
+    """Values at points (n, 3) -> (n,) or (n, 3), and if asked gradients (n, 3) or (n, 3, 3); float32."""
+    node.prepare()
+    points = np.asarray(points, np.float32)
+    n = len(points)
+    vector = node.kind == "vector"
+    value = np.empty((n, 3) if vector else n, np.float32)
+    slope = np.empty((n, 3, 3) if vector else (n, 3), np.float32) if gradient else None
+
+    def work(start: int, stop: int) -> None:
+        made = _evaluate_padded(node, points[start:stop].T, gradient)
+        value[start:stop] = made.value.T if vector else made.value
+        if slope is not None:
+            slope[start:stop] = np.moveaxis(made.slope, -1, 0)
+
+    share_out(work, n, cancel=cancel, progress=progress)
+    return value, slope
+
+
+def bake(
+    node: Node, region: GridRegion, *, cancel: Cancel | None = None, progress: Progress | None = None
+) -> Array:
+    """The field in the middle of every voxel: (nx, ny, nz) or (nx, ny, nz, 3) float32."""
+    node.prepare()
+    vector = node.kind == "vector"
+    region.check(3 if vector else 1, node.where)
+    out = np.empty((region.voxels, 3) if vector else region.voxels, np.float32)
+
+    def work(start: int, stop: int) -> None:
+        made = _evaluate_padded(node, region.centres(start, stop), False)
+        out[start:stop] = made.value.T if vector else made.value
+
+    share_out(work, region.voxels, block=BLOCK, cancel=cancel, progress=progress)
+    return out.reshape(*region.shape, 3) if vector else out.reshape(region.shape)
+
+
+class Field:
+    """A field lane as a function of points and time: what scripts and flows use."""
+
+    def __init__(self, plan: Any, id: str) -> None:
+        self.plan, self.id = plan, id
+
+    def sample(self, points: Array, time: float = 0.0) -> Array:
+        """points (n, 3) in metres, time in seconds -> (n,) or (n, 3) float32."""
+        return sample(self.plan.at(time).lane(self.id), points)[0]
+
+    def sample_with_gradient(self, points: Array, time: float = 0.0) -> tuple[Array, Array]:
+        """As `sample`, and first derivatives (n, 3) or (n, 3, 3), per metre."""
+        value, slope = sample(self.plan.at(time).lane(self.id), points, gradient=True)
+        assert slope is not None
+        return value, slope

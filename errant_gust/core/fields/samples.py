@@ -1,0 +1,111 @@
+"""What a step computes with: a block of points, the values there, and their first derivatives.
+
+Layout is structure-of-arrays, float32: points (3, n); scalar value (n,) with gradient (3, n); vector value (3, n) with
+gradient (3, 3, n), where gradient[i, j] is the derivative of component i along axis j.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    from errant_gust.core.fields.plan import Node
+
+Array = NDArray[Any]
+Kind = Literal["scalar", "vector"]
+
+
+@dataclass(frozen=True, slots=True)
+class Samples:
+    """Values and, where asked for, exact first derivatives."""
+
+    value: Array
+    gradient: Array | None = None
+
+    @property
+    def slope(self) -> Array:
+        """The gradient, which the caller asked for."""
+        if self.gradient is None:
+            raise RuntimeError("a gradient was used that was not asked for")
+        return self.gradient
+
+    def chain(self, value: Array, slope: Array) -> Samples:
+        """The scalar g(f) from its value and g'(f): ∇g = g' ∇f."""
+        return Samples(value, None if self.gradient is None else slope * self.gradient)
+
+    def times(self, factor: Samples) -> Samples:
+        """The product with a scalar field, by the product rule."""
+        value = self.value * factor.value
+        if self.gradient is None or factor.gradient is None:
+            return Samples(value)
+        if self.value.ndim == 1:
+            return Samples(value, self.gradient * factor.value + self.value * factor.gradient)
+        outer = self.value[:, None] * factor.gradient[None, :]
+        return Samples(value, self.gradient * factor.value + outer)
+
+    def plus(self, other: Samples) -> Samples:
+        both = self.gradient is not None and other.gradient is not None
+        return Samples(self.value + other.value, self.slope + other.slope if both else None)
+
+
+def curl_of(gradient: Array) -> Array:
+    """Curl (3, n) from the gradient (3, 3, n) of a vector field."""
+    return np.stack(
+        [gradient[2, 1] - gradient[1, 2], gradient[0, 2] - gradient[2, 0], gradient[1, 0] - gradient[0, 1]]
+    )
+
+
+def constant(value: float | tuple[float, float, float], n: int, gradient: bool) -> Samples:
+    """The same scalar or vector at n points."""
+    if isinstance(value, tuple):
+        filled = np.broadcast_to(np.array(value, np.float32)[:, None], (3, n)).copy()
+        return Samples(filled, np.zeros((3, 3, n), np.float32) if gradient else None)
+    return Samples(np.full(n, value, np.float32), np.zeros((3, n), np.float32) if gradient else None)
+
+
+class At:
+    """A block of points as one step sees it: where, when, and what comes in."""
+
+    __slots__ = ("gradient", "node", "points")
+
+    def __init__(self, node: Node, points: Array, gradient: bool) -> None:
+        self.node, self.points, self.gradient = node, points, gradient
+
+    @property
+    def n(self) -> int:
+        return int(self.points.shape[1])
+
+    @property
+    def time(self) -> float:
+        return self.node.scene.time
+
+    @property
+    def kind(self) -> Kind:
+        """Whether this step makes a scalar or a vector."""
+        return self.node.kind
+
+    def incoming(self, gradient: bool | None = None) -> Samples:
+        """What the step before made, with its gradient if this step was asked for one (or if told so)."""
+        if self.node.incoming is None:
+            raise RuntimeError("a start has nothing coming in")
+        return self.node.incoming.evaluate(self.points, self.gradient if gradient is None else gradient)
+
+    def field(self, id: str) -> Samples:
+        """Another lane at these points."""
+        return self.node.scene.lane(id).evaluate(self.points, self.gradient)
+
+    def number(self, name: str) -> Samples:
+        """A parameter that may be a field; a plain number gives a scalar that broadcasts."""
+        lane = self.node.varying.get(name)
+        if lane is not None:
+            return self.node.scene.lane(lane).evaluate(self.points, self.gradient)
+        value = np.full(1, getattr(self.node.step, name), np.float32)
+        return Samples(value, np.zeros((3, 1), np.float32) if self.gradient else None)
+
+    def total(self, name: str) -> Any:
+        """Integral over time of a rate parameter, from the first frame to now."""
+        return self.node.totals[name]

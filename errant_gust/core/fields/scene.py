@@ -1,0 +1,287 @@
+"""A study at one moment: parameters resolved, shapes placed, lanes built into chains of nodes."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+import numpy as np
+
+from errant_gust.core.errors import GustError, StudyError, nearest
+from errant_gust.core.fields import catalogue
+from errant_gust.core.fields.plan import Node
+from errant_gust.core.fields.samples import Kind
+from errant_gust.core.geometry.placed import PlacedShape, rotation
+from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
+from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.study import document
+from errant_gust.core.study.parameters import Parameters, describe
+from errant_gust.core.study.values import FieldRef, Keys, Link, read
+
+P = TypeVar("P", bound=Parameters)
+NUDGE = 1e-3  # seconds, for the velocity of keyed placements
+
+
+@dataclass(frozen=True)
+class Built:
+    """A step with its values at one time, the lanes that stand in for numbers, and the integrals of its rates."""
+
+    step: Any
+    varying: dict[str, str]
+    totals: dict[str, Any]
+    keyed: bool
+
+
+class Scene:
+    """Everything a lane may look up, at `time` seconds after the first frame. Built once, then only read."""
+
+    def __init__(self, study: document.Study, time: float, assets: Assets) -> None:
+        self.study, self.time, self.assets = study, float(time), assets
+        self._lanes: dict[str, Node] = {}
+        self._shapes: dict[str, PlacedShape] = {}
+        self._building: list[str] = []
+
+    # parameters ------------------------------------------------------------------------------------------------
+
+    def resolve(self, raw: Any, where: str, seen: tuple[str, ...] = ()) -> Any:
+        """A plain value for a literal, keys or a link; a FieldRef stays one."""
+        value = read(raw, where)
+        if isinstance(value, Keys):
+            return value.at(self.time)
+        if isinstance(value, Link):
+            return self._follow(value, where, seen, lambda raw, w, s: self.resolve(raw, w, s))
+        return value
+
+    def _total(self, raw: Any, where: str, seen: tuple[str, ...] = ()) -> Any:
+        value = read(raw, where)
+        if isinstance(value, Keys):
+            return value.total(self.time)
+        if isinstance(value, Link):
+            return self._follow(value, where, seen, lambda raw, w, s: self._total(raw, w, s), plus=self.time)
+        if isinstance(value, list | tuple):
+            return tuple(v * self.time for v in value)
+        return value * self.time
+
+    def _follow(self, link: Link, where: str, seen: tuple[str, ...], then: Any, plus: float = 1.0) -> Any:
+        if link.link in seen:
+            path = " → ".join((*seen[seen.index(link.link) :], link.link))
+            raise StudyError(f"the links go round in a circle ({path})", where=where, fix="give one of them a value")
+        raw = self.study.raw(link.link, where)
+        if raw is None:
+            raw = self._default_of(link.link, where)
+        value = then(raw, where, (*seen, link.link))
+        if isinstance(value, FieldRef):
+            raise StudyError(f"'{link.link}' is a field, which cannot be linked", where=where, fix="use the field itself")
+        if isinstance(value, tuple | list):
+            return tuple(v * link.times + link.plus * plus for v in value)
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise StudyError(f"'{link.link}' is not a number", where=where, fix="link to a parameter with a number")
+        return value * link.times + link.plus * plus
+
+    def _default_of(self, path: str, where: str) -> Any:
+        kind, *rest = path.split(".")
+        if kind == "shapes":
+            cls: Any = SHAPES.get(self.study.find("shapes", rest[0], where).kind)
+        else:
+            lane = self.study.find(kind, rest[0], where)
+            op = next(step.op for step in lane.steps if step.id == rest[1])
+            cls = catalogue.step_class(op, "field" if kind == "fields" else lane.kind, where)
+        info = cls.model_fields.get(rest[-1]) if cls else None
+        if info is None or info.is_required():
+            raise StudyError(f"'{path}' names no parameter with a value", where=where)
+        return info.get_default(call_default_factory=True)
+
+    def _keyed(self, raw: Any, where: str, seen: tuple[str, ...] = ()) -> bool:
+        value = read(raw, where)
+        if isinstance(value, Link) and value.link not in seen:
+            return self._keyed(self.study.raw(value.link, where), where, (*seen, value.link))
+        return isinstance(value, Keys)
+
+    def build(self, cls: type[P], params: dict[str, Any], where: str) -> Built:
+        """An instance of a parameter class from raw values, or one error that names the place."""
+        values, varying, totals, keyed = {}, {}, {}, False
+        entries = {entry["name"]: entry for entry in describe_cached(cls)}
+        for name, raw in params.items():
+            place = f"{where}.{name}"
+            if name not in entries:
+                raise StudyError(f"{cls.label} has no parameter '{name}'", where=place, fix=nearest(name, entries))
+            value = self.resolve(raw, place)
+            if isinstance(value, FieldRef):
+                if entries[name]["type"] == "field":
+                    value = value.field
+                elif entries[name]["varies"]:
+                    varying[name] = value.field
+                    continue
+                else:
+                    raise StudyError("this parameter cannot be a field", where=place, fix="give a number, keys or a link")
+            keyed = keyed or self._keyed(raw, place)
+            values[name] = value
+        step = cls.build(values, where)
+        for name, entry in entries.items():
+            if entry["rate"]:
+                raw = params.get(name, entry["default"])
+                totals[name] = self._total(raw, f"{where}.{name}")
+        return Built(step, varying, totals, keyed)
+
+    # shapes and regions ----------------------------------------------------------------------------------------
+
+    def shape(self, id: str) -> PlacedShape:
+        """A shape placed at this time, with its velocity and spin from its keys."""
+        if id not in self._shapes:
+            self._shapes[id] = self._place(id)
+        return self._shapes[id]
+
+    def _place(self, id: str) -> PlacedShape:
+        part = self.study.find("shapes", id, f"shapes.{id}")
+        where = f"shapes.{id}"
+        if part.kind not in SHAPES:
+            raise StudyError(f"'{part.kind}' is not a kind of shape", where=f"{where}.kind", fix=nearest(part.kind, SHAPES))
+        cls = SHAPES[part.kind]
+        built = self.build(cls, part.params, where)
+        kind: ShapeKind = built.step
+        velocity = spin = (0.0, 0.0, 0.0)
+        if built.keyed:
+            before, after = (
+                Scene(self.study, self.time + dt, self.assets).build(cls, part.params, where).step
+                for dt in (-NUDGE, NUDGE)
+            )
+            velocity = tuple((np.array(after.move) - np.array(before.move)) / (2 * NUDGE))
+            turned = (rotation(after.turn) - rotation(before.turn)) / (2 * NUDGE) @ rotation(kind.turn).T
+            spin = (turned[2, 1], turned[0, 2], turned[1, 0])
+        return PlacedShape(id, kind, Geometry(where, self.assets), velocity, spin)  # type: ignore[arg-type]
+
+    def region(self, id: str) -> GridRegion:
+        """A region of voxels; fitted to where its shapes are on the first frame."""
+        part = self.study.find("regions", id, f"regions.{id}")
+        where = f"regions.{id}"
+        h = self.resolve(part.voxel_size, f"{where}.voxel_size")
+        padding = self.resolve(part.bounds.padding, f"{where}.padding")
+        if not isinstance(h, int | float) or h <= 0:
+            raise StudyError(f"{h} is no voxel size", where=f"{where}.voxel_size", fix="right would be more than 0 m")
+        if not isinstance(padding, int | float):
+            raise StudyError(f"{padding} is no padding", where=f"{where}.padding", fix="right would be a number in metres")
+        if part.bounds.fit:
+            first = self if self.time == 0 else Scene(self.study, 0.0, self.assets)
+            boxes = [first.shape(shape).box for shape in part.bounds.fit]
+            lower, upper = np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
+        else:
+            lower, upper = np.array(part.bounds.lower), np.array(part.bounds.upper)
+        if (upper + padding <= lower - padding).any():
+            raise StudyError("the padding leaves nothing of the region", where=f"{where}.padding")
+        return GridRegion.over(lower - padding, upper + padding, float(h))
+
+    # lanes -----------------------------------------------------------------------------------------------------
+
+    def lane(self, id: str) -> Node:
+        """The last step of a field lane that is on."""
+        if id not in self._lanes:
+            nodes = [node for _, node in self.steps(id)]
+            if not nodes:
+                raise StudyError("the lane has no step that is on", where=f"fields.{id}", fix="add a start, such as Wind")
+            self._lanes[id] = nodes[-1]
+        return self._lanes[id]
+
+    def steps(self, id: str) -> list[tuple[str, Node]]:
+        """Every step of a lane that is on, with what the lane is after it."""
+        lane = self.study.find("fields", id, f"fields.{id}")
+        if id in self._building:
+            path = " → ".join([*self._building[self._building.index(id) :], id])
+            raise StudyError(f"the lanes use each other in a circle ({path})", where=f"fields.{id}", fix="take one use out")
+        self._building.append(id)
+        try:
+            nodes: list[tuple[str, Node]] = []
+            for step in lane.steps:
+                if step.on:
+                    nodes.append((step.id, self._node(id, step, nodes[-1][1] if nodes else None)))
+            return nodes
+        finally:
+            self._building.pop()
+
+    def _node(self, lane: str, part: document.Step, incoming: Node | None) -> Node:
+        where = f"fields.{lane}.{part.id}"
+        cls = catalogue.step_class(part.op, "field", where)
+        if cls.accepts == "nothing" and incoming is not None:
+            raise StudyError(f"{cls.label} begins a lane, and something comes in here", where=where, fix="put it first")
+        if cls.accepts != "nothing" and incoming is None:
+            raise StudyError(f"{cls.label} changes a field, and nothing comes in", where=where, fix="put a start before it")
+        if incoming is not None and cls.accepts not in ("any", incoming.kind):
+            raise StudyError(f"{cls.label} takes a {cls.accepts}, and a {incoming.kind} comes in", where=where)
+        built = self.build(cls, part.params, where)
+        lanes: dict[str, Kind] = {}
+        for name, id in self._used_lanes(built):
+            self.study.find("fields", id, f"{where}.{name}")
+            lanes[name] = self.lane(id).kind
+            if name in built.varying and lanes[name] != "scalar":
+                raise StudyError(f"'{id}' is a vector; a scalar is needed here", where=f"{where}.{name}")
+        for name, kind, id in references(built.step):
+            if kind == "shape":
+                self.study.find("shapes", id, f"{where}.{name}")
+            elif kind == "region":
+                self.study.find("regions", id, f"{where}.{name}")
+        try:
+            gives = built.step.gives(incoming.kind if incoming else None, lanes)
+        except ValueError as error:
+            raise StudyError(str(error), where=where) from None
+        return Node(built.step, incoming, self, gives, built.varying, built.totals, built.keyed, where)
+
+    def _used_lanes(self, built: Built) -> list[tuple[str, str]]:
+        named = [(name, id) for name, kind, id in references(built.step) if kind == "field"]
+        return named + list(built.varying.items())
+
+
+def references(step: Parameters) -> Iterator[tuple[str, str, str]]:
+    """(parameter, kind, id) of everything a step refers to by id; kind is shape, field or region."""
+    for entry in describe_cached(type(step)):
+        value = getattr(step, entry["name"])
+        if entry["type"] == "shapes":
+            for id in value:
+                yield entry["name"], "shape", id
+        elif entry["type"] in ("shape", "field", "region") and value:
+            yield entry["name"], entry["type"], value
+
+
+_described: dict[type[Parameters], list[dict[str, Any]]] = {}
+
+
+def describe_cached(cls: type[Parameters]) -> list[dict[str, Any]]:
+    if cls not in _described:
+        _described[cls] = describe(cls)
+    return _described[cls]
+
+
+class Plan:
+    """A study ready to be evaluated at any time; scenes of recent times are kept."""
+
+    def __init__(self, study: document.Study, assets: Assets | None = None) -> None:
+        self.study, self.assets = study, assets or Assets()
+        self._scenes: OrderedDict[float, Scene] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def at(self, time: float) -> Scene:
+        time = float(time)
+        with self._lock:
+            if time not in self._scenes:
+                self._scenes[time] = Scene(self.study, time, self.assets)
+                while len(self._scenes) > 8:
+                    self._scenes.popitem(last=False)
+            self._scenes.move_to_end(time)
+            return self._scenes[time]
+
+    def problems(self) -> list[GustError]:
+        """Everything that keeps a lane, shape or region of the study from being built."""
+        scene, found = Scene(self.study, 0.0, self.assets), []
+        tries: list[Any] = [lambda id=s.id: scene.shape(id).box for s in self.study.shapes]
+        tries += [lambda id=r.id: scene.region(id) for r in self.study.regions]
+        tries += [lambda id=f.id: scene.steps(id) for f in self.study.fields]
+        for attempt in tries:
+            try:
+                attempt()
+            except GustError as error:
+                found.append(error)
+            except ValueError as error:
+                found.append(StudyError(str(error)))
+        unique = {str(error): error for error in found}
+        return list(unique.values())

@@ -1,0 +1,93 @@
+"""The base of every field step, and the catalogue that grows as step classes are defined."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+
+from errant_gust.core.fields.samples import At, Kind, Samples
+from errant_gust.core.study.parameters import Parameters, summary
+
+if TYPE_CHECKING:
+    from errant_gust.core.geometry.placed import PlacedShape
+
+STEPS: dict[str, type[FieldStep]] = {}
+Accepts = Literal["nothing", "scalar", "vector", "any"]
+Family = Literal["start", "change", "join"]
+
+
+class FieldStep(Parameters):
+    """One operation in a field lane. A subclass declares parameters and `evaluate`; everything else follows.
+
+    A new step is one class in one module of this package: its docstring gives the formula, its `param`s the form.
+    """
+
+    family: ClassVar[Family]
+    accepts: ClassVar[Accepts] = "nothing"
+    formula: ClassVar[str] = ""
+    unit: ClassVar[str] = ""
+
+    def __init_subclass__(cls, **kwargs: Any) -> None:
+        super().__init_subclass__(**kwargs)
+        if "id" in cls.__dict__:
+            STEPS[cls.id] = cls
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        """Scalar or vector, from what comes in and from the kinds of the lanes named in the parameters.
+
+        Raises ValueError (in words for the user) if the two do not fit together.
+        """
+        raise NotImplementedError
+
+    def evaluate(self, at: At) -> Samples:
+        """Value and, if `at.gradient`, exact first derivatives at a block of points."""
+        raise NotImplementedError
+
+    def feature(self) -> float | None:
+        """Size in metres of the smallest detail this step makes, if it makes any."""
+        return None
+
+    def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
+        """Whether the vector is known as the curl of a potential.
+
+        `free` potentials can be used anywhere; `gauged` ones grow with distance (a wind's) and are asked for
+        around one shape.
+        """
+        return "none"
+
+    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+        """The vector potential and its gradient, for steps that have one."""
+        raise NotImplementedError
+
+    @classmethod
+    def entry(cls) -> dict[str, Any]:
+        """The step in the catalogue."""
+        return {**summary(cls), "kind": cls.family, "accepts": cls.accepts, "formula": cls.formula}
+
+
+class ScalarStart(FieldStep):
+    """A step that makes a scalar from nothing."""
+
+    family = "start"
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "scalar"
+
+
+class VectorStart(FieldStep):
+    """A step that makes a vector from nothing."""
+
+    family = "start"
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "vector"
+
+
+class Change(FieldStep):
+    """A step that changes what comes in and keeps its kind."""
+
+    family = "change"
+    accepts = "any"
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        assert incoming is not None
+        return incoming

@@ -1,0 +1,1 @@
+"""Particles: emitted from shapes, carried by fields."""

@@ -1,0 +1,92 @@
+"""A shape at one moment: its distance in the scene, its motion, its box."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from errant_gust.core.geometry.primitives import PAIRS
+from errant_gust.core.geometry.shapes import Geometry, ShapeKind
+
+Array = NDArray[Any]
+
+
+def rotation(turn: tuple[float, float, float]) -> Array:
+    """Rotation matrix for degrees about x, then y, then z."""
+    x, y, z = np.radians(turn)
+    cx, sx, cy, sy, cz, sz = np.cos(x), np.sin(x), np.cos(y), np.sin(y), np.cos(z), np.sin(z)
+    about_x = np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
+    about_y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
+    about_z = np.array([[cz, -sz, 0], [sz, cz, 0], [0, 0, 1]])
+    turned: Array = about_z @ about_y @ about_x
+    return turned
+
+
+@dataclass(frozen=True)
+class PlacedShape:
+    """A shape kind with its values at one time, and velocity and spin there (m/s, rad/s)."""
+
+    id: str
+    kind: ShapeKind
+    geometry: Geometry
+    velocity: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    spin: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    @cached_property
+    def turned(self) -> Array:
+        return rotation(self.kind.turn)
+
+    @property
+    def moves(self) -> bool:
+        return any(self.velocity) or any(self.spin)
+
+    def to_local(self, points: Array) -> Array:
+        """points (3, n) in the scene -> the shape's own frame, float32."""
+        moved = points - np.array(self.kind.move, np.float32)[:, None]
+        if not any(self.kind.turn):
+            return moved
+        return np.ascontiguousarray(self.turned.T.astype(np.float32) @ moved)
+
+    def to_scene(self, vertices: Array) -> Array:
+        """vertices (n, 3) in the shape's own frame -> the scene, float32."""
+        return (vertices @ self.turned.T + np.array(self.kind.move)).astype(np.float32)
+
+    def distance(self, points: Array, order: int = 0) -> tuple[Array, Array | None, Array | None]:
+        """Signed distance (n,) in metres of points (3, n), gradient (3, n), second derivatives (6, n) up to `order`."""
+        d, g, h = self.kind.local(self.to_local(points), order, self.geometry)
+        if any(self.kind.turn):
+            r = self.turned.astype(np.float32)
+            if g is not None:
+                g = r @ g
+            if h is not None:
+                full = np.empty((3, 3, h.shape[1]), np.float32)
+                for row, (i, j) in enumerate(PAIRS):
+                    full[i, j] = full[j, i] = h[row]
+                full = np.einsum("ia,abn,jb->ijn", r, full, r)
+                h = np.stack([full[i, j] for i, j in PAIRS])
+        return d, g if order >= 1 else None, h if order >= 2 else None
+
+    def near(self, points: Array, reach: float) -> Array:
+        """Which points (3, n) may be nearer than `reach` (or inside): quick, and never misses one."""
+        return self.kind.rough(self.to_local(points), self.geometry) <= np.float32(reach)
+
+    @cached_property
+    def frame(self) -> tuple[Array, Array, Array]:
+        """Middle (3,) in the scene, half extents (3,) in the shape's own frame, and its rotation."""
+        middle, half = self.kind.half_extents(self.geometry)
+        return self.turned @ middle + np.array(self.kind.move), half, self.turned
+
+    @property
+    def box(self) -> tuple[Array, Array]:
+        """Lower and upper corner of the box around the shape in the scene."""
+        middle, half, turned = self.frame
+        reach = np.abs(turned) @ half
+        return middle - reach, middle + reach
+
+    @cached_property
+    def surface(self) -> tuple[Array, Array]:
+        """Vertices (n, 3) in the scene and faces (m, 3)."""
+        vertices, faces = self.kind.triangles(self.geometry)
+        return self.to_scene(np.asarray(vertices)), np.asarray(faces, np.int32)

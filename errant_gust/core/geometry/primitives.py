@@ -1,0 +1,99 @@
+"""Exact signed distances of primitives, with first and second derivatives.
+
+Every function takes points (3, n) float32 in the shape's own frame and returns distance (n,), gradient (3, n) from
+order 1 and second derivatives (6, n; xx, yy, zz, xy, xz, yz) from order 2. Negative inside.
+"""
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+Distance = tuple[Array, Array | None, Array | None]
+TINY = np.float32(1e-12)
+PAIRS = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
+
+
+def sphere(p: Array, radius: float, order: int) -> Distance:
+    """|p| - r."""
+    length = np.sqrt(p[0] ** 2 + p[1] ** 2 + p[2] ** 2)
+    d = length - np.float32(radius)
+    if order == 0:
+        return d, None, None
+    n = p / np.maximum(length, TINY)
+    n[2] = np.where(length > TINY, n[2], 1.0)
+    return d, n, round_hessian(n, np.ones_like(p), length) if order >= 2 else None
+
+
+def plane(p: Array, order: int) -> Distance:
+    """z: the half space below the plane is inside."""
+    n = np.zeros_like(p)
+    n[2] = 1
+    return p[2].copy(), n, np.zeros((6, p.shape[1]), np.float32)
+
+
+def box(p: Array, half: tuple[float, float, float], order: int) -> Distance:
+    """Axis-aligned box around the origin with half extents; edges and corners are round seen from outside."""
+    q = np.abs(p) - np.array(half, np.float32)[:, None]
+    sign = np.where(p < 0, np.float32(-1), np.float32(1))
+    out = np.maximum(q, 0)
+    length = np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2)
+    outside = length > 0
+    d = np.where(outside, length, np.maximum(np.maximum(q[0], q[1]), q[2]))
+    if order == 0:
+        return d, None, None
+    deepest = np.argmax(q, axis=0)
+    face = (np.arange(3)[:, None] == deepest).astype(np.float32)
+    n = np.where(outside, out / np.maximum(length, TINY), face) * sign
+    if order == 1:
+        return d, n, None
+    active = np.where(outside, (q > 0).astype(np.float32), 0)
+    hessian = round_hessian(n, active, np.where(outside, length, 1))
+    return d, n, np.where(outside & (active.sum(axis=0) > 1), hessian, 0)
+
+
+def cylinder(p: Array, radius: float, height: float, order: int) -> Distance:
+    """Capped cylinder around z, centred at the origin."""
+    rho = np.sqrt(p[0] ** 2 + p[1] ** 2)
+    a, b = rho - np.float32(radius), np.abs(p[2]) - np.float32(height / 2)
+    up = np.where(p[2] < 0, np.float32(-1), np.float32(1))
+    qa, qb = np.maximum(a, 0), np.maximum(b, 0)
+    length = np.sqrt(qa * qa + qb * qb)
+    outside = length > 0
+    d = np.where(outside, length, np.maximum(a, b))
+    if order == 0:
+        return d, None, None
+    radial = p[:2] / np.maximum(rho, TINY)
+    radial[0] = np.where(rho > TINY, radial[0], 1.0)
+    safe = np.maximum(length, TINY)
+    na = np.where(outside, qa / safe, (a > b).astype(np.float32))
+    nb = np.where(outside, qb / safe, (a <= b).astype(np.float32))
+    n = np.stack([na * radial[0], na * radial[1], nb * up])
+    if order == 1:
+        return d, n, None
+    # d(rho, z): curvature across the side is d_rho / rho; at the rim the 2D distance is round as well
+    rim = np.where(outside & (a > 0) & (b > 0), 1 / safe, 0).astype(np.float32)
+    side = na / np.maximum(rho, TINY)
+    raa, rbb, rab = rim * (1 - na * na), rim * (1 - nb * nb), -rim * na * nb * up
+    rx, ry = radial
+    hessian = np.stack(
+        [
+            raa * rx * rx + side * (1 - rx * rx),
+            raa * ry * ry + side * (1 - ry * ry),
+            rbb,
+            (raa - side) * rx * ry,
+            rab * rx,
+            rab * ry,
+        ]
+    )
+    return d, n, hessian
+
+
+def round_hessian(n: Array, active: Array, radius: Array) -> Array:
+    """(diag(active) - n nᵀ) / radius as six rows: second derivatives of a distance to a point or an edge."""
+    out = np.empty((6, n.shape[1]), np.float32)
+    inverse = 1 / np.maximum(radius, TINY)
+    for row, (i, j) in enumerate(PAIRS):
+        out[row] = ((active[i] if i == j else 0) - n[i] * n[j]) * inverse
+    return out

@@ -1,0 +1,1 @@
+"""Regions and the grids that fill them."""

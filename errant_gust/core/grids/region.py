@@ -1,0 +1,81 @@
+"""A box of voxels: bounds, voxel size, and what it would cost, known before anything is allocated."""
+
+import os
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from errant_gust.core.errors import BudgetError
+
+Array = NDArray[Any]
+
+
+def budget() -> int:
+    """Bytes that one piece of work may take: ERRANT_GUST_BUDGET_MB, or 60 % of what is free."""
+    chosen = os.environ.get("ERRANT_GUST_BUDGET_MB")
+    if chosen:
+        return int(float(chosen) * 1e6)
+    try:
+        with open("/proc/meminfo") as file:
+            lines = dict(line.split(":", 1) for line in file)
+        return int(0.6 * 1024 * int(lines["MemAvailable"].split()[0]))
+    except (OSError, KeyError, ValueError):
+        return 4_000_000_000
+
+
+@dataclass(frozen=True)
+class GridRegion:
+    """`shape` voxels of `voxel_size` metres from the corner `lower`; values sit in the middle of voxels."""
+
+    lower: tuple[float, float, float]
+    shape: tuple[int, int, int]
+    voxel_size: float
+
+    @classmethod
+    def over(cls, lower: Array, upper: Array, voxel_size: float) -> "GridRegion":
+        """Whole voxels that cover the box from `lower` to `upper`, centred on it."""
+        size = np.maximum(np.asarray(upper, float) - np.asarray(lower, float), 1e-9)
+        count = np.maximum(1, np.ceil(size / voxel_size - 1e-6))
+        slack = 0.5 * (count * voxel_size - size)
+        low = np.asarray(lower, float) - slack
+        return cls(tuple(low.tolist()), tuple(int(c) for c in count), float(voxel_size))
+
+    @property
+    def upper(self) -> tuple[float, float, float]:
+        x, y, z = (a + n * self.voxel_size for a, n in zip(self.lower, self.shape, strict=True))
+        return (x, y, z)
+
+    @property
+    def voxels(self) -> int:
+        return self.shape[0] * self.shape[1] * self.shape[2]
+
+    def bytes(self, channels: int) -> int:
+        """Bytes of a baked grid with float32 channels."""
+        return 4 * channels * self.voxels
+
+    def check(self, channels: int, where: str, limit: int | None = None) -> None:
+        """Raise BudgetError if a grid of this region would take more than the budget, with a voxel size that fits."""
+        limit = budget() if limit is None else limit
+        need = self.bytes(channels)
+        if need > limit:
+            fits = self.voxel_size * (need / limit) ** (1 / 3) * 1.01
+            fits = float(f"{fits:.2g}") if float(f"{fits:.2g}") >= fits else float(f"{fits * 1.05:.2g}")
+            raise BudgetError(
+                f"{self.voxels:,} voxels need {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
+                where=where,
+                fix=f"a voxel size of {fits:g} m would fit",
+                fits=fits,
+            )
+
+    def centres(self, start: int, stop: int) -> Array:
+        """Middles (3, m) float32 of the voxels with flat indices start..stop (z fastest)."""
+        _, ny, nz = self.shape
+        flat = np.arange(start, stop)
+        i, rest = np.divmod(flat, ny * nz)
+        j, k = np.divmod(rest, nz)
+        out = np.empty((3, stop - start), np.float32)
+        for axis, index in enumerate((i, j, k)):
+            out[axis] = self.lower[axis] + (index + 0.5) * self.voxel_size
+        return out

@@ -1,0 +1,1 @@
+"""Runs: frames computed from one flow of one version of a study, kept in a frame store."""

@@ -1,0 +1,157 @@
+"""The frame store: one folder a run, one Zarr group a frame, a manifest written last.
+
+A frame is written beside its place, synced, then renamed: at any moment every frame that can be seen is whole. Frames
+hold the full state, so a run continues from the last one.
+"""
+
+import fcntl
+import json
+import os
+import re
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import zarr
+import zarr.codecs
+from numpy.typing import NDArray
+
+from errant_gust.core.errors import FileError, GustError
+
+Array = NDArray[Any]
+FORMAT = "errant-gust-run"
+CHUNK = 1 << 18
+FRAME = re.compile(r"^(-?\d{1,8})\.zarr$")
+
+
+def write_atomically(path: Path, text: str) -> None:
+    """Replace a file so that readers see the old or the new one, never a half."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}")
+    with aside.open("w") as file:
+        file.write(text)
+        file.flush()
+        os.fsync(file.fileno())
+    aside.replace(path)
+
+
+class RunStore:
+    """The folder of one run."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    @property
+    def frames_folder(self) -> Path:
+        return self.folder / "frames"
+
+    def create(self, manifest: dict[str, Any]) -> None:
+        """Begin a run, or open one with the same identity; another identity in the folder is an error."""
+        if self.manifest_path.exists():
+            found = self.manifest()
+            if found.get("identity") != manifest["identity"]:
+                raise FileError(
+                    f"holds another run ({found.get('identity')})",
+                    where=str(self.folder),
+                    fix="choose an empty folder, or delete the old run",
+                )
+            return
+        if self.folder.exists() and any(self.folder.iterdir()):
+            raise FileError("is not empty and holds no run", where=str(self.folder), fix="choose an empty folder")
+        self.frames_folder.mkdir(parents=True, exist_ok=True)
+        write_atomically(self.manifest_path, json.dumps({"format": FORMAT, "version": 1, **manifest, "frames": {}}))
+
+    @property
+    def manifest_path(self) -> Path:
+        return self.folder / "manifest.json"
+
+    def manifest(self) -> dict[str, Any]:
+        try:
+            data: dict[str, Any] = json.loads(self.manifest_path.read_text())
+        except FileNotFoundError:
+            raise FileError("is not a run (there is no manifest.json)", where=str(self.folder)) from None
+        except (json.JSONDecodeError, UnicodeDecodeError):
+            raise FileError("manifest.json is broken", where=str(self.folder)) from None
+        if data.get("format") != FORMAT:
+            raise FileError(f"the format is {data.get('format')!r}", where=str(self.manifest_path))
+        return data
+
+    def frames(self) -> list[int]:
+        """Frames that are complete, in order."""
+        if not self.frames_folder.is_dir():
+            return []
+        return sorted(int(m[1]) for name in os.listdir(self.frames_folder) if (m := FRAME.match(name)))
+
+    def path(self, frame: int) -> Path:
+        return self.frames_folder / f"{frame:06d}.zarr"
+
+    def write(self, frame: int, channels: dict[str, Array], facts: dict[str, Any]) -> None:
+        """Write a whole frame, then note it in the manifest."""
+        aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}"
+        shutil.rmtree(aside, ignore_errors=True)
+        try:
+            group = zarr.open_group(aside, mode="w", attributes={"frame": frame, **facts})
+            for name, values in channels.items():
+                chunks = (min(CHUNK, max(1, len(values))), *values.shape[1:])
+                group.create_array(
+                    name,
+                    data=np.ascontiguousarray(values),
+                    chunks=chunks,
+                    compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=1, shuffle=zarr.codecs.BloscShuffle.shuffle),
+                )
+            _sync_tree(aside)
+            shutil.rmtree(self.path(frame), ignore_errors=True)
+            aside.rename(self.path(frame))
+        except OSError as error:
+            shutil.rmtree(aside, ignore_errors=True)
+            raise FileError(
+                f"frame {frame} could not be written ({error.strerror or error})",
+                where=str(self.folder),
+                fix="free some space and continue the run; the frames before it are kept",
+            ) from None
+        manifest = self.manifest()
+        manifest["frames"][str(frame)] = facts
+        write_atomically(self.manifest_path, json.dumps(manifest))
+
+    def read(self, frame: int, channels: tuple[str, ...] | None = None) -> dict[str, Array]:
+        """Channels of a complete frame."""
+        path = self.path(frame)
+        if not path.is_dir():
+            raise FileError(f"frame {frame} is not there", where=str(self.folder))
+        try:
+            group = zarr.open_group(path, mode="r")
+            names = channels or tuple(group.array_keys())
+            return {name: np.asarray(group[name][...]) for name in names}
+        except (KeyError, ValueError, OSError, RuntimeError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+
+    def clean(self) -> None:
+        """Remove what a killed process left half-written."""
+        if self.frames_folder.is_dir():
+            for path in self.frames_folder.glob(".writing-*"):
+                shutil.rmtree(path, ignore_errors=True)
+
+    def bytes(self) -> int:
+        return sum(f.stat().st_size for f in self.folder.rglob("*") if f.is_file())
+
+    @contextmanager
+    def alone(self) -> Iterator[None]:
+        """Only one process computes a run at a time; the lock falls with the process."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        with (self.folder / ".lock").open("w") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                raise GustError("is being computed by another process", where=str(self.folder)) from None
+            yield
+
+
+def _sync_tree(folder: Path) -> None:
+    for path in [*folder.rglob("*"), folder]:
+        handle = os.open(path, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
