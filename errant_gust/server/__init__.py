@@ -1,0 +1,1 @@
+"""Django: studies and runs in SQLite, the typed API, the built front end."""

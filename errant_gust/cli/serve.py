@@ -1,0 +1,60 @@
+"""Serve the application: migrate, put the demos in, take runs up again, say when it answers."""
+
+import os
+import socket
+import threading
+import time
+import urllib.request
+import webbrowser
+
+from errant_gust.core.errors import GustError
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "errant_gust.server.settings")
+
+
+def serve(*, port: int, browser: bool, demo: bool) -> None:
+    """Runs until interrupted. Prints `Errant Gust is ready at …` when it answers."""
+    import django
+
+    django.setup()
+    import uvicorn
+    from django.core.management import call_command
+
+    from errant_gust.server import runs, store
+
+    chosen = _free(port)
+    call_command("migrate", verbosity=0)
+    runs.take_up()
+    if demo:
+        for study in store.put_in_demos():
+            for flow in study.head.document["flows"]:
+                runs.start(study.key, flow["id"], "preview")
+    address = f"http://127.0.0.1:{chosen}"
+    threading.Thread(target=_announce, args=(address, browser), daemon=True).start()
+    config = uvicorn.Config(
+        "errant_gust.server.asgi:application", host="127.0.0.1", port=chosen, log_level="warning", lifespan="off",
+        timeout_graceful_shutdown=1,
+    )  # fmt: skip
+    uvicorn.Server(config).run()
+
+
+def _free(port: int) -> int:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            raise GustError(f"port {port} is taken", where="--port", fix="another one, or 0 for any free one") from None
+        return int(probe.getsockname()[1])
+
+
+def _announce(address: str, browser: bool) -> None:
+    for _ in range(600):
+        try:
+            urllib.request.urlopen(f"{address}/api/studies", timeout=2).read()
+            break
+        except OSError:
+            time.sleep(0.05)
+    print(f"Errant Gust is ready at {address}", flush=True)
+    if browser:
+        webbrowser.open(address)

@@ -1,0 +1,38 @@
+"""The typed API; its OpenAPI file gives the front end its types."""
+
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from ninja import NinjaAPI
+
+from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.server.api.look import router as look
+from errant_gust.server.api.runs import router as runs
+from errant_gust.server.api.studies import router as studies
+from errant_gust.server.store import Conflict
+
+api = NinjaAPI(title="Errant Gust", version="1", docs_url=None)
+api.add_router("", studies)
+api.add_router("", look)
+api.add_router("", runs)
+
+
+def problem(error: GustError) -> dict[str, Any]:
+    return {"what": error.what, "where": error.where, "fix": error.fix, "message": str(error)}
+
+
+@api.exception_handler(Conflict)
+def conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
+    body = {**problem(error), "theirs": error.theirs.document, "revision": error.theirs.pk}
+    return api.create_response(request, body, status=409)
+
+
+@api.exception_handler(GustError)
+def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
+    missing = error.what.startswith("there is no study") or error.what.startswith("there is no run")
+    return api.create_response(request, problem(error), status=404 if missing else 422)
+
+
+@api.exception_handler(Cancelled)
+def superseded(request: HttpRequest, error: Cancelled) -> HttpResponse:
+    return HttpResponse(status=204)

@@ -1,0 +1,241 @@
+"""Looking: shapes to draw, swatches, probe samples, flow lines, readings, costs, checks. Documents come with the call."""
+
+from typing import Any, Literal
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+from pydantic import Field as Bound
+
+from errant_gust.core.checks import findings, findings_on_frame
+from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.fields import look
+from errant_gust.core.fields.plan import Node, sample
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.grids.region import budget
+from errant_gust.core.runs.store import RunStore
+from errant_gust.server import runs
+from errant_gust.server.arrays import reply
+from errant_gust.server.newest import Turn
+from errant_gust.server.plans import plan_of
+
+router = Router()
+Vec = tuple[float, float, float]
+
+
+class Looking(Schema):
+    study: str
+    document: dict[str, Any]
+    time: float = 0.0
+    channel: str = ""
+    serial: int = 0
+
+    def scene(self) -> Scene:
+        return plan_of(self.study, self.document).at(self.time)
+
+    def turn(self) -> Turn:
+        return Turn(self.channel or str(id(self)), self.serial)
+
+
+class StepLooking(Looking):
+    lane: str
+    step: str | None = None
+    before: bool = False
+
+    def node(self) -> Node | None:
+        """The lane after the step (or before it); None if nothing comes before it."""
+        steps = self.scene().steps(self.lane)
+        if self.step is None:
+            return self.scene().lane(self.lane)
+        lane = self.scene().study.find("fields", self.lane, "lane")
+        order = [s.id for s in lane.steps]
+        at = order.index(self.step) if self.step in order else len(order) - 1
+        wanted = order[: at if self.before else at + 1]
+        found = [node for id, node in steps if id in wanted]
+        return found[-1] if found else None
+
+
+class Swatches(Looking):
+    size: int = Bound(48, ge=8, le=128)
+    axis: int = Bound(2, ge=0, le=2)
+    share: float = Bound(0.5, ge=0, le=1)
+
+
+class Probe(StepLooking):
+    origin: Vec
+    u: Vec
+    v: Vec
+    columns: int = Bound(128, ge=1, le=512)
+    rows: int = Bound(128, ge=1, le=512)
+    vectors: bool = False
+
+
+class Lines(StepLooking):
+    seeds: list[Vec] = Bound(max_length=4000)
+    length: float = Bound(2.0, gt=0, le=1000)
+    steps: int = Bound(60, ge=2, le=400)
+
+
+class Spot(StepLooking):
+    point: Vec
+
+
+class Checking(Looking):
+    run: str | None = None
+    frame: int | None = None
+
+
+@router.post("/look/shapes")
+def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
+    """Triangles of every shape at the time, and the boxes and costs of the regions."""
+    scene = body.scene()
+    facts: dict[str, Any] = {"shapes": [], "regions": [], "budget": budget(), "errors": {}}
+    arrays: dict[str, Array] = {}
+    for part in scene.study.shapes:
+        try:
+            shape = scene.shape(part.id)
+            vertices, faces = shape.surface
+            low, high = shape.box
+        except (GustError, ValueError) as error:
+            facts["errors"][f"shapes.{part.id}"] = str(error)
+            continue
+        facts["shapes"].append({"id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded})
+        arrays[f"{part.id}.vertices"] = vertices
+        arrays[f"{part.id}.faces"] = faces.astype(np.int32)
+    for region in scene.study.regions:
+        try:
+            grid = scene.region(region.id)
+        except (GustError, ValueError) as error:
+            facts["errors"][f"regions.{region.id}"] = str(error)
+            continue
+        facts["regions"].append(
+            {
+                "id": region.id, "lower": grid.lower, "upper": grid.upper, "shape": grid.shape,
+                "voxel_size": grid.voxel_size, "voxels": grid.voxels, "bytes": grid.bytes(3),
+            }
+        )  # fmt: skip
+        try:
+            grid.check(3, f"regions.{region.id}.voxel_size")
+        except GustError as error:
+            facts["errors"][f"regions.{region.id}"] = str(error)
+    return reply(facts, arrays)
+
+
+@router.post("/look/swatches")
+def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
+    """A picture after every step of every lane, on one slice; errors by place. Newest request wins."""
+    scene, turn = body.scene(), body.turn()
+    facts: dict[str, Any] = {"size": body.size, "steps": [], "errors": {}}
+    arrays: dict[str, Array] = {}
+    window = look.swatch_window(scene, body.axis, body.share)
+    facts["window"] = {"origin": window.origin, "u": window.u, "v": window.v}
+    for lane in scene.study.fields:
+        try:
+            steps = scene.steps(lane.id)
+        except GustError as error:
+            facts["errors"][error.where or f"fields.{lane.id}"] = str(error)
+            continue
+        for step, node in steps:
+            if turn.superseded():
+                raise Cancelled
+            name = f"{lane.id}.{step}"
+            try:
+                values = look.swatch(node, window, body.size, cancel=turn.superseded)
+            except GustError as error:
+                facts["errors"][f"fields.{name}"] = str(error)
+                continue
+            arrays[name] = values
+            facts["steps"].append(
+                {"lane": lane.id, "step": step, "kind": node.kind, "low": float(values.min()), "high": float(values.max()),
+                 "unit": look.unit_of(node)}
+            )  # fmt: skip
+    return reply(facts, arrays)
+
+
+@router.post("/look/probe")
+def probe(request: HttpRequest, body: Probe) -> HttpResponse:
+    """The field on a rectangle: values (rows, columns), or vectors (rows, columns, 3)."""
+    node, turn = body.node(), body.turn()
+    window = look.Window(body.origin, body.u, body.v)
+    if node is None:
+        return reply({"kind": "none"}, {})
+    points = window.points(body.columns, body.rows)
+    values, _ = sample(node, points, cancel=turn.superseded)
+    size = np.linalg.norm(values, axis=1) if node.kind == "vector" else values
+    facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(size.min()), "high": float(size.max())}
+    if node.kind == "vector" and body.vectors:
+        return reply(facts, {"values": values.reshape(body.rows, body.columns, 3)})
+    return reply(facts, {"values": size.reshape(body.rows, body.columns).astype(np.float32)})
+
+
+@router.post("/look/lines")
+def lines(request: HttpRequest, body: Lines) -> HttpResponse:
+    """Flow lines from seeds, and the speed along them."""
+    node, turn = body.node(), body.turn()
+    if node is None or node.kind != "vector" or not body.seeds:
+        return reply({"kind": "none" if node is None else node.kind}, {})
+    seeds = np.array(body.seeds, np.float32)
+    made = look.flow_lines(node, seeds, length=body.length, steps=body.steps, cancel=turn.superseded)
+    values, _ = sample(node, made.reshape(-1, 3), cancel=turn.superseded)
+    speed = np.linalg.norm(values, axis=1).reshape(made.shape[:2]).astype(np.float32)
+    return reply({"kind": "vector", "low": float(speed.min()), "high": float(speed.max())}, {"lines": made, "speed": speed})
+
+
+@router.post("/look/reading", response=dict[str, Any])
+def reading(request: HttpRequest, body: StepLooking) -> Any:
+    """Numbers of a step over the region, with a histogram of its values and of what comes in."""
+    node, turn = body.node(), body.turn()
+    if node is None:
+        return {"kind": "none"}
+    low, high = look.domain(body.scene())
+    return look.reading(node, low, high, cancel=turn.superseded).as_dict()
+
+
+@router.post("/look/value", response=dict[str, Any])
+def value(request: HttpRequest, body: Spot) -> Any:
+    """The value at one point."""
+    node = body.node()
+    if node is None:
+        return {"kind": "none"}
+    v, _ = sample(node, np.array([body.point], np.float32))
+    return {"kind": node.kind, "value": np.atleast_1d(v[0]).tolist(), "unit": look.unit_of(node)}
+
+
+class CheckOut(Schema):
+    level: Literal["error", "warning", "note"]
+    code: str
+    where: str
+    what: str
+    why: str
+    fix: dict[str, Any] | None
+
+
+@router.post("/look/checks", response=list[CheckOut])
+def checks(request: HttpRequest, body: Checking) -> Any:
+    """Findings on the study, and on a frame of a run if one is named."""
+    plan, turn = plan_of(body.study, body.document), body.turn()
+    found = findings(plan, cancel=turn.superseded)
+    if body.run and body.frame is not None:
+        run = runs.get(body.run)
+        store = RunStore(runs.folder_of(run.identity))
+        if body.frame in store.frames():
+            positions = store.read(body.frame, ("position",))["position"]
+            time = plan.study.clock.seconds(body.frame)
+            found = found + findings_on_frame(plan, run.flow, time, positions)
+    return [f.as_dict() for f in found]
+
+
+@router.post("/look/estimate", response=dict[str, Any])
+def estimate(request: HttpRequest, body: Looking) -> Any:
+    """Particles alive at most and bytes, for every flow."""
+    plan = plan_of(body.study, body.document)
+    result: dict[str, Any] = {}
+    for flow in plan.study.flows:
+        try:
+            count, size = ParticleFlow(plan, flow.id).estimate()
+            result[flow.id] = {"count": count, "bytes": size}
+        except GustError as error:
+            result[flow.id] = {"error": str(error)}
+    return result

@@ -1,0 +1,201 @@
+"""Studies: list, create, save, undo, history, pictures, mesh files."""
+
+from datetime import datetime
+from typing import Any
+
+from django.http import FileResponse, HttpRequest, HttpResponse
+from django.http.response import HttpResponseBase
+from ninja import File, Router, Schema
+from ninja.files import UploadedFile
+
+from errant_gust.core.errors import FileError
+from errant_gust.core.files.place import written_whole
+from errant_gust.core.listing import catalogue
+from errant_gust.core.study import document
+from errant_gust.server import store
+from errant_gust.server.models import Study
+
+router = Router()
+
+
+class StudyCard(Schema):
+    key: str
+    name: str
+    note: str
+    changed: datetime
+    picture: bool
+
+
+class StudyOut(Schema):
+    key: str
+    document: dict[str, Any]
+    revision: int
+    undo: str | None
+    redo: str | None
+
+
+class NewStudy(Schema):
+    start: str = "blank"
+    demo: str | None = None
+    document: dict[str, Any] | None = None
+
+
+class Save(Schema):
+    document: dict[str, Any]
+    base: int
+    label: str = "Edit"
+
+
+class Rev(Schema):
+    revision: int
+    label: str
+    created: datetime
+    current: bool
+
+
+class MeshAdded(Schema):
+    file: str
+    triangles: int
+    watertight: bool
+    lower: tuple[float, float, float]
+    upper: tuple[float, float, float]
+    notes: list[str]
+
+
+def out(study: Study) -> dict[str, Any]:
+    child = study.head.children.order_by("-pk").first()
+    return {
+        "key": study.key,
+        "document": study.head.document,
+        "revision": study.head.pk,
+        "undo": study.head.label if study.head.parent_id else None,
+        "redo": child.label if child else None,
+    }
+
+
+@router.get("/catalogue", response=dict[str, Any])
+def get_catalogue(request: HttpRequest) -> Any:
+    return catalogue()
+
+
+@router.get("/studies", response=list[StudyCard])
+def list_studies(request: HttpRequest) -> Any:
+    found = Study.objects.filter(deleted=None).select_related("head").order_by("-changed")
+    return [
+        {
+            "key": s.key,
+            "name": s.name,
+            "note": s.head.document.get("note", ""),
+            "changed": s.changed,
+            "picture": (store.folder(s.key) / "picture.png").is_file(),
+        }
+        for s in found
+    ]
+
+
+BEGINNINGS: dict[str, dict[str, Any]] = {
+    "blank": {"name": "Untitled"},
+    "wind": {
+        "name": "Wind and particles",
+        "shapes": [
+            {"id": "source", "name": "Source", "kind": "box", "params": {"size": [0.1, 2, 1.5], "move": [-2, 0, 0.9]}}
+        ],
+        "regions": [
+            {"id": "space", "name": "Space", "bounds": {"lower": [-2.5, -2, 0], "upper": [2.5, 2, 2.5]}, "voxel_size": 0.1}
+        ],
+        "fields": [
+            {"id": "wind", "name": "Wind", "steps": [{"id": "a", "op": "wind", "params": {"speed": 1.5}}]},
+        ],
+        "flows": [
+            {
+                "id": "particles", "name": "Particles", "kind": "particles",
+                "steps": [
+                    {"id": "a", "op": "emit", "params": {"shape": "source", "where": "volume", "rate": 8000, "life": 3}},
+                    {"id": "b", "op": "carry", "params": {"field": "wind"}},
+                ],
+            }
+        ],
+    },
+}  # fmt: skip
+
+
+@router.post("/studies", response=StudyOut)
+def new_study(request: HttpRequest, body: NewStudy) -> Any:
+    if body.demo:
+        return out(store.create_demo(body.demo))
+    if body.document is not None:
+        return out(store.create(body.document, "Imported"))
+    base = BEGINNINGS.get(body.start, BEGINNINGS["blank"])
+    return out(store.create({"format": document.FORMAT, "version": document.VERSION, **base}))
+
+
+@router.get("/studies/{key}", response=StudyOut)
+def get_study(request: HttpRequest, key: str) -> Any:
+    return out(store.get(key))
+
+
+@router.put("/studies/{key}", response=StudyOut)
+def save_study(request: HttpRequest, key: str, body: Save) -> Any:
+    store.get(key)
+    return out(store.save(key, body.document, body.base, body.label))
+
+
+@router.post("/studies/{key}/undo", response=StudyOut)
+def undo(request: HttpRequest, key: str) -> Any:
+    return out(store.undo(key))
+
+
+@router.post("/studies/{key}/redo", response=StudyOut)
+def redo(request: HttpRequest, key: str) -> Any:
+    return out(store.redo(key))
+
+
+@router.get("/studies/{key}/history", response=list[Rev])
+def history(request: HttpRequest, key: str) -> Any:
+    study = store.get(key)
+    revisions = study.revisions.order_by("-pk")[:200]
+    return [{"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in revisions]
+
+
+@router.post("/studies/{key}/restore/{revision}", response=StudyOut)
+def restore(request: HttpRequest, key: str, revision: int) -> Any:
+    return out(store.restore(key, revision))
+
+
+@router.delete("/studies/{key}", response=None)
+def delete(request: HttpRequest, key: str) -> None:
+    store.delete(key)
+
+
+@router.post("/studies/{key}/undelete", response=StudyOut)
+def undelete(request: HttpRequest, key: str) -> Any:
+    return out(store.undelete(key))
+
+
+@router.post("/studies/{key}/meshes", response=MeshAdded)
+def add_mesh(request: HttpRequest, key: str, name: str, file: File[UploadedFile]) -> Any:
+    """Import a mesh file; `name` is its file name (never used as a path)."""
+    kept, report = store.add_mesh(key, name, file.chunks())
+    return {"file": kept, **report.__dict__}
+
+
+@router.get("/studies/{key}/picture")
+def picture(request: HttpRequest, key: str) -> HttpResponseBase:
+    path = store.folder(store.get(key).key) / "picture.png"
+    if not path.is_file():
+        return HttpResponse(status=404)
+    response = FileResponse(path.open("rb"), content_type="image/png")
+    response["Cache-Control"] = "no-cache"
+    return response
+
+
+@router.put("/studies/{key}/picture", response=None)
+def set_picture(request: HttpRequest, key: str) -> None:
+    store.get(key)
+    data = request.body
+    if len(data) > 2 << 20 or not data.startswith(b"\x89PNG\r\n\x1a\n"):
+        raise FileError("is not a PNG of at most 2 MiB", where="picture")
+    path = store.folder(key) / "picture.png"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with written_whole(path) as file:
+        file.write(data)

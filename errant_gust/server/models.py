@@ -1,0 +1,40 @@
+"""What is kept in the database: studies, their revisions, runs."""
+
+from typing import Any
+
+from django.db import models
+
+
+class Study(models.Model):
+    """A study; its document is that of its head revision. Deleted ones can be brought back."""
+
+    key = models.CharField(max_length=40, primary_key=True)
+    name = models.CharField(max_length=80)
+    head: Any = models.ForeignKey("Revision", null=True, on_delete=models.SET_NULL, related_name="+")
+    changed = models.DateTimeField(auto_now=True)
+    created = models.DateTimeField(auto_now_add=True)
+    deleted = models.DateTimeField(null=True)
+
+
+class Revision(models.Model):
+    """A whole document. Undo goes to the parent, redo to the newest child, so nothing is ever overwritten."""
+
+    study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="revisions")
+    parent: Any = models.ForeignKey("self", null=True, on_delete=models.CASCADE, related_name="children")
+    document = models.JSONField()
+    label = models.CharField(max_length=200)
+    created = models.DateTimeField(auto_now_add=True)
+
+
+class Run(models.Model):
+    """A run in the frame store; the folder is named by its identity."""
+
+    identity = models.CharField(max_length=40, primary_key=True)
+    study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="runs")
+    flow = models.CharField(max_length=40)
+    quality = models.CharField(max_length=10)
+    state = models.CharField(max_length=10, default="waiting")  # waiting, running, stopped, done, failed
+    message = models.CharField(max_length=400, default="")
+    last = models.IntegerField()
+    created = models.DateTimeField(auto_now_add=True)
+    changed = models.DateTimeField(auto_now=True)

@@ -1,0 +1,32 @@
+"""What keeps other web pages away from a server on loopback, and scripts out of ours."""
+
+from collections.abc import Callable
+from urllib.parse import urlsplit
+
+from django.http import HttpRequest, HttpResponse, JsonResponse
+
+HEADER = "X-Errant-Gust"
+CSP = (
+    "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; font-src 'self' data:; "
+    "worker-src 'self' blob:; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
+)
+
+
+class SafetyMiddleware:
+    """Refuses changes that do not come from our own page (Origin, and a header no form can send); sets headers."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        if request.method not in ("GET", "HEAD", "OPTIONS"):
+            origin = request.headers.get("Origin")
+            if origin is not None and urlsplit(origin).netloc != request.get_host():
+                return JsonResponse({"what": "this request comes from another site"}, status=403)
+            if HEADER not in request.headers:
+                return JsonResponse({"what": f"the header {HEADER} is missing"}, status=403)
+        response = self.get_response(request)
+        response["Content-Security-Policy"] = CSP
+        response["X-Content-Type-Options"] = "nosniff"
+        response["Referrer-Policy"] = "no-referrer"
+        return response

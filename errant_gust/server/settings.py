@@ -1,0 +1,57 @@
+"""Django settings: loopback only, SQLite in WAL mode, nothing fetched from elsewhere."""
+
+import os
+import secrets
+from pathlib import Path
+
+from errant_gust.core.places import home
+
+BASE = Path(__file__).resolve().parents[2]
+HOME = home()
+HOME.mkdir(parents=True, exist_ok=True)
+WEB = BASE / "web" / "dist"
+
+
+def _secret() -> str:
+    path = HOME / "secret"
+    if not path.exists():
+        path.touch(mode=0o600)
+        path.write_text(secrets.token_urlsafe(48))
+    return path.read_text()
+
+
+SECRET_KEY = os.environ.get("ERRANT_GUST_SECRET") or _secret()
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", "testserver"]
+INSTALLED_APPS = ["errant_gust.server"]
+MIDDLEWARE = [
+    "errant_gust.server.safety.SafetyMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.common.CommonMiddleware",
+]
+ROOT_URLCONF = "errant_gust.server.urls"
+ASGI_APPLICATION = "errant_gust.server.asgi.application"
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": HOME / "errant_gust.sqlite3",
+        "OPTIONS": {
+            "timeout": 20,
+            "transaction_mode": "IMMEDIATE",
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
+        },
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+STATIC_URL = "/static/"
+WHITENOISE_ROOT = WEB if WEB.is_dir() else None
+WHITENOISE_INDEX_FILE = False
+USE_TZ = True
+DATA_UPLOAD_MAX_MEMORY_SIZE = 12 << 20
+FILE_UPLOAD_MAX_MEMORY_SIZE = 4 << 20
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+}

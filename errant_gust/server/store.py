@@ -1,0 +1,164 @@
+"""Studies as documents with history: create, save with optimistic locking, undo, redo, files that belong to them."""
+
+import re
+import shutil
+from pathlib import Path
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from errant_gust.core.errors import FileError, GustError, StudyError
+from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.places import home
+from errant_gust.core.study import document
+from errant_gust.server.models import Revision, Study
+
+DEMO = Path(__file__).resolve().parents[2] / "demo"
+
+
+class Conflict(GustError):
+    """Somebody else saved in between; carries their document."""
+
+    def __init__(self, theirs: Revision) -> None:
+        super().__init__("this study was changed in another window", fix="keep yours, or take theirs")
+        self.theirs = theirs
+
+
+def folder(key: str) -> Path:
+    return home() / "studies" / key
+
+
+def assets(key: str) -> Assets:
+    return Assets(folder(key) / "assets")
+
+
+def get(key: str) -> Study:
+    study = Study.objects.select_related("head").filter(key=key, deleted=None).first()
+    if study is None:
+        raise StudyError(f"there is no study '{key}'")
+    return study
+
+
+def create(data: Any, label: str = "New study") -> Study:
+    """Put a document in as a new study with its own key."""
+    parsed = document.parse(data)
+    with transaction.atomic():
+        taken = set(Study.objects.values_list("key", flat=True))
+        study = Study.objects.create(key=document.fresh_id(parsed.name, taken), name=parsed.name)
+        study.head = Revision.objects.create(study=study, document=document.dump(parsed), label=label)
+        study.save()
+    return study
+
+
+def create_demo(name: str) -> Study:
+    """A copy of a demo study with its mesh files and its picture."""
+    path = DEMO / f"{name}.gust.json"
+    if not re.fullmatch(r"[a-z_]{1,40}", name) or not path.is_file():
+        raise StudyError(f"there is no demo study '{name}'")
+    parsed = document.load(path)
+    study = create(document.dump(parsed), "From the demo")
+    into = folder(study.key) / "assets"
+    into.mkdir(parents=True, exist_ok=True)
+    for shape in parsed.shapes:
+        file = shape.params.get("file")
+        if isinstance(file, str) and Path(file).name == file and (DEMO / file).is_file():
+            shutil.copy(DEMO / file, into / file)
+    picture = DEMO / f"{name}.png"
+    if picture.is_file():
+        shutil.copy(picture, folder(study.key) / "picture.png")
+    return study
+
+
+def save(key: str, data: Any, base: int, label: str) -> Study:
+    """A new revision on top of `base`; raises Conflict if the head has moved on."""
+    parsed = document.parse(data)
+    with transaction.atomic():
+        study = Study.objects.select_for_update().select_related("head").get(key=key, deleted=None)
+        if study.head_id != base:
+            raise Conflict(study.head)
+        dumped = document.dump(parsed)
+        if dumped != study.head.document:
+            study.head = Revision.objects.create(study=study, parent=study.head, document=dumped, label=label[:200])
+            study.name = parsed.name
+            study.save()
+    return study
+
+
+def undo(key: str) -> Study:
+    study = get(key)
+    if study.head.parent is not None:
+        _move(study, study.head.parent)
+    return study
+
+
+def redo(key: str) -> Study:
+    study = get(key)
+    child = study.head.children.order_by("-pk").first()
+    if child is not None:
+        _move(study, child)
+    return study
+
+
+def restore(key: str, revision: int) -> Study:
+    """Bring an old revision back as a new one."""
+    study = get(key)
+    old = Revision.objects.filter(study=study, pk=revision).first()
+    if old is None:
+        raise StudyError(f"this study has no revision {revision}")
+    return save(key, old.document, study.head_id, f"Restore: {old.label}")
+
+
+def _move(study: Study, to: Revision) -> None:
+    study.head, study.name = to, to.document["name"]
+    study.save()
+
+
+def delete(key: str) -> None:
+    study = get(key)
+    study.deleted = timezone.now()
+    study.save()
+
+
+def undelete(key: str) -> Study:
+    Study.objects.filter(key=key).update(deleted=None)
+    return get(key)
+
+
+def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
+    """Keep an uploaded mesh file if it can be read: (name under which it is kept, what was found)."""
+    get(key)
+    plain = Path(name.replace("\\", "/")).name
+    if plain != name or plain.startswith(".") or not plain:
+        raise FileError(f"'{name}' is not a plain file name", where="upload", fix="right would be a name such as tower.obj")
+    stem, suffix = re.sub(r"[^A-Za-z0-9_-]+", "_", Path(plain).stem)[:60] or "mesh", Path(plain).suffix.lower()
+    if suffix not in FORMATS:
+        raise FileError(f"'{suffix or plain}' is not a mesh format read here", where=plain, fix=f"use {', '.join(FORMATS)}")
+    into = folder(key) / "assets"
+    into.mkdir(parents=True, exist_ok=True)
+    aside = into / f".upload-{stem}{suffix}"
+    try:
+        size = 0
+        with aside.open("wb") as file:
+            for chunk in chunks:
+                size += len(chunk)
+                if size > MAX_BYTES:
+                    raise FileError(f"is larger than {MAX_BYTES >> 20} MiB", where=plain, fix="reduce the mesh")
+                file.write(chunk)
+        report = read_mesh(aside, name=plain).report
+        kept, count = f"{stem}{suffix}", 1
+        while (into / kept).exists():
+            count += 1
+            kept = f"{stem}_{count}{suffix}"
+        aside.rename(into / kept)
+    finally:
+        aside.unlink(missing_ok=True)
+    return kept, report
+
+
+def put_in_demos() -> list[Study]:
+    """The demo studies, if there is no study yet."""
+    if Study.objects.exists():
+        return []
+    return [create_demo(path.name.removesuffix(".gust.json")) for path in sorted(DEMO.glob("*.gust.json"))]
