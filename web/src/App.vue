@@ -1,0 +1,3 @@
+<template>
+  <v-app><router-view /></v-app>
+</template>

@@ -1,0 +1,103 @@
+/** One thin client: JSON, arrays, errors in words, newest request wins. */
+import type { components } from './schema'
+
+export type StudyCard = components['schemas']['StudyCard']
+export type MeshAdded = components['schemas']['MeshAdded']
+export type Revision = components['schemas']['Rev']
+
+export class ApiError extends Error {
+  constructor(public status: number, message: string, public body: Record<string, unknown> = {}) {
+    super(message)
+  }
+}
+export class Offline extends Error {}
+
+const tab = Math.random().toString(36).slice(2)
+const serials = new Map<string, number>()
+const flying = new Map<string, AbortController>()
+
+async function send(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
+  const raw = body instanceof Blob || body instanceof FormData
+  let response: Response
+  try {
+    response = await fetch(`/api${path}`, {
+      method, signal,
+      headers: { 'X-Errant-Gust': '1', ...(body !== undefined && !raw ? { 'Content-Type': 'application/json' } : {}) },
+      body: body === undefined ? undefined : raw ? (body as BodyInit) : JSON.stringify(body),
+    })
+  } catch (error) {
+    if ((error as Error).name === 'AbortError') throw error
+    throw new Offline('The server does not answer')
+  }
+  if (!response.ok) {
+    const text = await response.text()
+    let said: Record<string, unknown> = {}
+    try { said = JSON.parse(text) } catch { /* not JSON: the status says it */ }
+    throw new ApiError(response.status, String(said.message ?? said.what ?? `The server answered ${response.status}`), said)
+  }
+  return response
+}
+
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const response = await send(method, path, body)
+  const text = await response.text()
+  return (text ? JSON.parse(text) : null) as T
+}
+
+export type Arrays = Record<string, Float32Array | Int32Array | Uint32Array>
+export interface Packed<F> { facts: F; arrays: Arrays; shapes: Record<string, number[]> }
+
+export function unpack<F>(buffer: ArrayBuffer): Packed<F> {
+  const head = new DataView(buffer).getUint32(0, true)
+  const facts = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, head)))
+  const arrays: Arrays = {}
+  const shapes: Record<string, number[]> = {}
+  for (const a of facts.arrays as { name: string; type: string; shape: number[]; offset: number }[]) {
+    const count = a.shape.reduce((x, y) => x * y, 1)
+    const make = a.type === 'f4' ? Float32Array : a.type === 'u4' ? Uint32Array : Int32Array
+    arrays[a.name] = new make(buffer, 4 + head + a.offset, count)
+    shapes[a.name] = a.shape
+  }
+  return { facts, arrays, shapes }
+}
+
+export async function arrays<F>(path: string): Promise<Packed<F>> {
+  return unpack<F>(await (await send('GET', path)).arrayBuffer())
+}
+
+/** A request on a channel: an older one on it is cancelled here and on the server; null if this one was overtaken. */
+export async function newest(channel: string, path: string, body: object): Promise<Response | null> {
+  const serial = (serials.get(channel) ?? 0) + 1
+  serials.set(channel, serial)
+  flying.get(channel)?.abort()
+  const control = new AbortController()
+  flying.set(channel, control)
+  try {
+    const response = await send('POST', path, { ...body, channel: `${tab}.${channel}`, serial }, control.signal)
+    return response.status === 204 || serials.get(channel) !== serial ? null : response
+  } catch (error) {
+    if ((error as Error).name === 'AbortError') return null
+    throw error
+  }
+}
+
+export async function newestArrays<F>(channel: string, path: string, body: object): Promise<Packed<F> | null> {
+  const response = await newest(channel, path, body)
+  return response ? unpack<F>(await response.arrayBuffer()) : null
+}
+
+export async function upload(path: string, file: File): Promise<MeshAdded> {
+  const form = new FormData()
+  form.append('file', file)
+  return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}`, form)).json()) as MeshAdded
+}
+
+export async function download(method: string, path: string, name: string, body?: unknown): Promise<number> {
+  const blob = await (await send(method, path, body)).blob()
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(blob)
+  link.download = name
+  link.click()
+  setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
+  return blob.size
+}

@@ -1,0 +1,39 @@
+/** The study document and the catalogue as the server sends them. */
+export type Vec3 = [number, number, number]
+export interface Keys { keys: [number, number | Vec3][]; between?: 'smooth' | 'linear' | 'hold' }
+export interface Link { link: string; times?: number; plus?: number }
+export interface FieldRef { field: string }
+export type Raw = number | string | boolean | null | Vec3 | number[] | number[][] | string[] | Keys | Link | FieldRef
+export type Params = Record<string, Raw>
+export interface Step { id: string; op: string; on: boolean; params: Params }
+export interface Lane { id: string; name: string; steps: Step[]; kind?: string }
+export interface Shape { id: string; name: string; kind: string; shown: boolean; params: Params }
+export interface Region {
+  id: string; name: string; shown: boolean; voxel_size: Raw
+  bounds: { fit: string[]; lower: Vec3 | null; upper: Vec3 | null; padding: Raw }
+}
+export interface Look { colour: string; size: number; blend: 'additive' | 'opaque' }
+export interface StudyDoc {
+  format: string; version: number; name: string; note: string
+  clock: { fps: number; start: number; end: number; slow_motion: number }
+  shapes: Shape[]; regions: Region[]; fields: Lane[]; flows: Lane[]; looks: Record<string, Partial<Look>>
+}
+export interface ParamSpec {
+  name: string; label: string; type: string; unit: string; range: [number | null, number | null]; open_below: boolean
+  slider: [number, number] | null; default: Raw; required: boolean; choices: string[]; help: string
+  varies: boolean; rate: boolean; when: Record<string, string[]> | null
+}
+export interface Entry {
+  id: string; label: string; yields: string; headline: string; doc: string; params: ParamSpec[]
+  kind: string; accepts: string; formula: string; lane: string
+}
+export interface Catalogue { steps: Entry[]; shapes: Entry[] }
+export interface StudyOut { key: string; document: StudyDoc; revision: number; undo: string | null; redo: string | null }
+export interface RunOut {
+  identity: string; study: string; flow: string; quality: string; state: string; message: string; last: number
+  frames: number[]; each: number | null; left: number | null; count: number | null
+}
+export interface Fix { label: string; set: Record<string, Raw> }
+export interface Finding {
+  level: 'error' | 'warning' | 'note'; code: string; where: string; what: string; why: string; fix: Fix | null
+}

@@ -1,0 +1,219 @@
+<template>
+  <div ref="host" class="view" data-testid="view" :data-particles="runs.current?.count ?? 0" @pointermove="hover" @pointerleave="spot = null">
+    <div class="draws">
+      <button v-for="d in draws" :key="d.key" :class="{ on: d.on }" :aria-pressed="d.on" :title="`${d.label} (${d.key})`" @click="d.toggle()">{{ d.label }}</button>
+    </div>
+    <div class="peek">
+      <template v-if="look.peek"><b>before this step</b></template>
+      <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
+      <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
+    </div>
+    <div class="bar">
+      <select v-model="look.glyph" aria-label="How the probe is drawn">
+        <option value="barbs">wind barbs</option><option value="arrows">arrows</option><option value="lines">flow lines</option><option value="none">slice only</option>
+      </select>
+      <select v-model.number="look.axis" aria-label="Probe across">
+        <option :value="0">across x</option><option :value="1">across y</option><option :value="2">across z</option>
+      </select>
+      <label>density <input v-model.number="look.density" type="range" min="8" max="44" aria-label="Density of the probe" /></label>
+      <label>at <input v-model.number="look.share" type="range" min="0" max="1" step="0.005" aria-label="Place of the probe" data-testid="probe-share" /></label>
+      <span class="num">{{ 'xyz'[look.axis] }} {{ shown(look.window.origin[look.axis], 3) }} m</span>
+      <button title="Frame the selection (F)" @click="frame()">frame</button>
+      <button title="Save a picture (PNG)" @click="savePicture">picture</button>
+    </div>
+    <div v-if="look.slice && look.slice.facts.kind !== 'none' && (look.showSlice || look.showProbe)" class="legend" data-testid="legend">
+      <div class="row"><span>{{ look.slice.facts.kind === 'vector' ? 'speed' : 'value' }} · {{ laneName }}</span><span class="num">{{ look.slice.facts.unit }}</span></div>
+      <div class="colours" :style="{ background: gradientCss(look.mapping.map) }" />
+      <div class="row num"><span>{{ shown(look.mapping.low, 3) }}</span><span>{{ shown((look.mapping.low + look.mapping.high) / 2, 3) }}</span><span>{{ shown(look.mapping.high, 3) }}</span></div>
+      <div class="row faint">
+        <span v-if="look.slice.facts.kind === 'vector' && look.glyph === 'barbs'">barb: full {{ shown(unit) }} {{ look.slice.facts.unit }} · half {{ shown(unit / 2) }}</span><span v-else />
+        <button @click="look.pinned = look.pinned ? null : { ...look.mapping }">{{ look.pinned ? 'pinned · fit' : 'fitted · pin' }}</button>
+      </div>
+    </div>
+    <div v-if="spot" class="read num" data-testid="cursor">x {{ spot.at[0].toFixed(2) }} y {{ spot.at[1].toFixed(2) }} z {{ spot.at[2].toFixed(2) }} m<br />{{ spot.text }}</div>
+  </div>
+</template>
+
+<script setup lang="ts">
+import * as THREE from 'three'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { newest } from '../api/client'
+import type { Vec3 } from '../api/types'
+import { gradientCss } from '../lib/colour'
+import { shown } from '../lib/quantity'
+import { Particles } from '../scene/particles'
+import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice } from '../scene/probe'
+import { drawRegions, drawShapes } from '../scene/shapes'
+import { Viewer, clear } from '../scene/viewer'
+import { useLook } from '../stores/look'
+import { useRuns } from '../stores/runs'
+import { useStudy } from '../stores/study'
+
+const study = useStudy()
+const runs = useRuns()
+const look = useLook()
+const host = ref<HTMLElement | null>(null)
+const spot = ref<{ at: Vec3; text: string } | null>(null)
+const unit = computed(() => barbUnit(look.mapping.high))
+const laneName = computed(() => study.laneOf(look.target?.lane ?? '')?.name ?? '')
+const draws = computed(() => [
+  { key: '1', label: 'Probe', on: look.showProbe, toggle: () => (look.showProbe = !look.showProbe) },
+  { key: '2', label: 'Slice', on: look.showSlice, toggle: () => (look.showSlice = !look.showSlice) },
+  { key: '3', label: 'Particles', on: look.showParticles, toggle: () => (look.showParticles = !look.showParticles) },
+  { key: '4', label: 'Shapes', on: look.showShapes, toggle: () => (look.showShapes = !look.showShapes) },
+])
+let viewer: Viewer | null = null
+let watcher: ResizeObserver | null = null
+const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), frame: new THREE.Group() }
+let particles: Particles | null = null
+let framed = false
+const hot = ref(false)
+
+const selectedId = computed(() => {
+  const s = study.selection
+  if (s?.kind === 'shape' || s?.kind === 'region') return s.id
+  const shape = study.selectedStep?.params.shape
+  return typeof shape === 'string' ? shape : null
+})
+const obstacles = computed(() => new Set((study.doc?.fields ?? []).flatMap((l) => l.steps).filter((s) => s.op === 'steer_around').map((s) => String(s.params.shape))))
+
+function shapesAndRegions() {
+  if (!viewer) return
+  layers.shapes.visible = look.showShapes
+  drawShapes(layers.shapes, look.scene, study.doc, selectedId.value, obstacles.value)
+  drawRegions(layers.regions, look.scene, selectedId.value)
+  if (!framed && look.scene) { framed = true; frame(true) } else viewer.draw()
+}
+function probe() {
+  if (!viewer) return
+  const w = look.window
+  const vector = look.slice?.facts.kind === 'vector'
+  layers.slice.visible = look.showSlice
+  drawSlice(layers.slice, w, look.slice, look.mapping)
+  const glyph = look.glyph
+  if (look.showProbe && vector && (glyph === 'barbs' || glyph === 'arrows')) drawGlyphs(layers.glyphs, w, look.vectors, look.mapping, glyph, !look.showSlice)
+  else clear(layers.glyphs)
+  if (look.showProbe && vector && glyph === 'lines') drawLines(layers.lines, look.lines, look.mapping)
+  else clear(layers.lines)
+  drawFrame(layers.frame, w, hot.value)
+  layers.frame.visible = look.showProbe || look.showSlice
+  viewer.draw()
+}
+function flow() {
+  if (!viewer || !particles) return
+  const id = study.doc?.flows[0]?.id
+  const high = Math.max(0.1, look.mapping.high)
+  particles.show(look.showParticles ? runs.current : null, high, (id && study.doc?.looks[id]) || {}, runs.stale)
+  viewer.draw()
+}
+function frame(whole = false) {
+  let { lower, upper } = look.box
+  const chosen = look.scene?.facts.shapes.find((s) => s.id === selectedId.value && s.bounded)
+  if (!whole && chosen) ({ lower, upper } = chosen)
+  viewer?.frame(lower, upper, whole ? [-0.35, -0.86, 0.42] : undefined)
+}
+defineExpose({ frame, picture: () => viewer?.picture() ?? Promise.resolve(null) })
+
+async function savePicture() {
+  const blob = await viewer?.picture(1280, 800)
+  if (!blob) return
+  const a = document.createElement('a')
+  a.href = URL.createObjectURL(blob)
+  a.download = `${study.key}_${String(runs.frame).padStart(4, '0')}.png`
+  a.click()
+}
+
+let grabbed: { start: number; at: THREE.Vector3; plane: THREE.Plane } | null = null
+function grab(event: PointerEvent) {
+  if (!viewer || event.button !== 0 || !layers.frame.visible) return
+  const ray = viewer.ray(event)
+  const knob = layers.frame.getObjectByName('knob')
+  const reach = Math.max(look.window.width, look.window.height) * 0.03
+  if (!knob || ray.ray.distanceToPoint(knob.position) > reach) return
+  event.stopImmediatePropagation()
+  const axis = new THREE.Vector3().setComponent(look.axis, 1)
+  const away = viewer.camera.position.clone().sub(knob.position)
+  const normal = away.addScaledVector(axis, -away.dot(axis)).normalize()
+  grabbed = { start: look.share, at: knob.position.clone(), plane: new THREE.Plane().setFromNormalAndCoplanarPoint(normal, knob.position) }
+  hot.value = true
+  viewer.controls.enabled = false
+}
+function drag(event: PointerEvent) {
+  if (!grabbed || !viewer) return
+  const hit = viewer.ray(event).ray.intersectPlane(grabbed.plane, new THREE.Vector3())
+  if (!hit) return
+  const span = look.box.upper[look.axis] - look.box.lower[look.axis]
+  look.share = Math.max(0, Math.min(1, grabbed.start + hit.sub(grabbed.at).getComponent(look.axis) / span))
+}
+function release() {
+  if (grabbed && viewer) viewer.controls.enabled = true
+  grabbed = null
+  hot.value = false
+}
+let asked = 0
+async function hover(event: PointerEvent) {
+  if (!viewer || !look.target || grabbed || event.buttons || event.target !== viewer.renderer.domElement) return
+  const hit = layers.frame.getObjectByName('probe')
+  const found = hit && layers.frame.visible ? viewer.ray(event).intersectObject(hit)[0] : undefined
+  if (!found) { spot.value = null; return }
+  const at = found.point.toArray() as Vec3
+  const mine = ++asked
+  await new Promise((done) => setTimeout(done, 40))
+  if (mine !== asked) return
+  const response = await newest('value', '/look/value', { ...look.body(), ...look.target, point: at }).catch(() => null)
+  if (!response || mine !== asked) return
+  const said = (await response.json()) as { kind: string; value: number[]; unit: string }
+  if (!said.value) return
+  const v = said.value
+  const toward = (Math.atan2(v[1], v[0]) * 180) / Math.PI
+  spot.value = { at, text: said.kind === 'vector' ? `|v| ${shown(Math.hypot(...v), 3)} ${said.unit} · toward ${toward.toFixed(0)}°` : `${shown(v[0], 4)} ${said.unit}` }
+}
+
+onMounted(() => {
+  viewer = new Viewer(host.value!)
+  particles = new Particles()
+  viewer.scene.add(...Object.values(layers), particles.points)
+  const canvas = viewer.renderer.domElement
+  canvas.addEventListener('pointerdown', grab, { capture: true })
+  window.addEventListener('pointermove', drag)
+  window.addEventListener('pointerup', release)
+  watcher = new ResizeObserver(() => viewer?.resize())
+  watcher.observe(host.value!)
+  viewer.resize()
+  shapesAndRegions(); probe(); flow()
+})
+onBeforeUnmount(() => {
+  window.removeEventListener('pointermove', drag)
+  window.removeEventListener('pointerup', release)
+  watcher?.disconnect()
+  for (const g of Object.values(layers)) clear(g)
+  particles?.dispose()
+  viewer?.dispose()
+})
+watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], shapesAndRegions)
+watch(() => [look.slice, look.vectors, look.lines, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, hot.value], probe)
+watch(() => [runs.current, runs.stale, look.showParticles, look.mapping.high, study.doc?.looks], flow)
+watch(() => study.key, () => { framed = false })
+</script>
+
+<style scoped>
+.view { position: relative; overflow: hidden; background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0F1B2D 60%); min-width: 0; min-height: 0; touch-action: none; }
+.view :deep(canvas) { display: block; position: absolute; inset: 0; }
+.draws, .peek, .legend, .read, .bar { position: absolute; color: #dfe6f2; font-size: 11.500px; z-index: 1; }
+.draws { left: 14px; top: 8px; display: flex; gap: 2px; }
+.draws button { padding: 4px 9px; color: #c9d3e6; border-bottom: 2px solid transparent; font-size: 12px; }
+.draws button.on { color: #fff; border-color: #D2492A; }
+.peek { right: 14px; top: 12px; color: #c9d3e6; text-align: right; }
+.peek .kbd { color: #c9d3e6; border-color: #5b6b88; }
+.peek b { color: #ff9a80; }
+.stale { display: block; color: #ffc9a0; }
+.bar { left: 14px; top: 38px; display: flex; gap: 10px; align-items: center; color: #c9d3e6; }
+.bar select { color: #dfe6f2; background: #16273f; border: 1px solid #33486b; border-radius: 3px; padding: 1px 4px; }
+.bar input[type='range'] { width: 70px; accent-color: #D2492A; vertical-align: middle; }
+.bar button:hover, .legend button:hover { text-decoration: underline; }
+.legend { left: 14px; bottom: 12px; width: 236px; text-shadow: 0 0 4px #0F1B2D; }
+.legend .row { display: flex; justify-content: space-between; }
+.legend .colours { height: 8px; margin: 4px 0; }
+.legend .faint { color: #b4c2da; margin-top: 3px; }
+.read { right: 14px; bottom: 12px; text-align: right; pointer-events: none; text-shadow: 0 0 4px #0F1B2D; }
+</style>

@@ -1,0 +1,61 @@
+<template>
+  <details class="out" data-testid="export">
+    <summary>Take away</summary>
+    <div class="line">
+      <select v-model="field" aria-label="Field to bake" data-testid="bake-field"><option v-for="f in study.doc?.fields" :key="f.id" :value="f.id">{{ f.name }}</option></select>
+      on
+      <select v-model="region" aria-label="Region" data-testid="bake-region"><option v-for="r in study.doc?.regions" :key="r.id" :value="r.id">{{ r.name }}</option></select>
+      <select v-model="format" aria-label="Format" data-testid="bake-format"><option>vdb</option><option>npz</option><option>vti</option></select>
+      <v-btn size="small" variant="outlined" :disabled="!field || !region || busy" data-testid="bake" @click="bake">Bake</v-btn>
+    </div>
+    <div class="line">
+      <span>{{ runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet' }}</span>
+      <v-btn size="small" variant="outlined" :disabled="!runs.run?.frames.length || busy" data-testid="export-ply" @click="ply">PLY sequence</v-btn>
+    </div>
+    <p v-if="said" :class="{ bad }" role="status" data-testid="export-said">{{ said }}</p>
+  </details>
+</template>
+
+<script setup lang="ts">
+import { ref, watchEffect } from 'vue'
+import { download } from '../api/client'
+import { bytes } from '../lib/quantity'
+import { useRuns } from '../stores/runs'
+import { useStudy } from '../stores/study'
+
+const study = useStudy()
+const runs = useRuns()
+const field = ref('')
+const region = ref('')
+const format = ref('vdb')
+const said = ref('')
+const bad = ref(false)
+const busy = ref(false)
+watchEffect(() => {
+  if (!study.doc?.fields.some((f) => f.id === field.value)) field.value = study.doc?.fields.at(-1)?.id ?? ''
+  if (!study.doc?.regions.some((r) => r.id === region.value)) region.value = study.doc?.regions[0]?.id ?? ''
+})
+async function work(what: string, job: () => Promise<number>) {
+  busy.value = true
+  bad.value = false
+  said.value = `${what} …`
+  try {
+    await study.flush()
+    said.value = `${what}: ${bytes(await job())}`
+  } catch (error) {
+    bad.value = true
+    said.value = (error as Error).message
+  }
+  busy.value = false
+}
+const bake = () => work(`${field.value}.${format.value}`, () => download('POST', '/bakes', `${field.value}.${format.value}`, { study: study.key, field: field.value, region: region.value, time: runs.time, format: format.value }))
+const ply = () => work('PLY sequence', () => download('GET', `/runs/${runs.run!.identity}/export?format=ply`, `${study.key}_${runs.run!.flow}_ply.zip`))
+</script>
+
+<style scoped>
+.out { margin-top: 12px; border-top: 1px solid var(--line); padding-top: 6px; }
+summary { cursor: pointer; font-weight: 600; }
+.line { display: flex; gap: 6px; align-items: center; margin-top: 6px; justify-content: space-between; flex-wrap: wrap; }
+select { border: 1px solid var(--line); border-radius: 3px; background: var(--card); color: inherit; max-width: 92px; padding: 1px 4px; font-size: 12px; }
+.bad { color: rgb(var(--v-theme-error)) !important; }
+</style>

@@ -1,0 +1,101 @@
+<template>
+  <aside class="insp" aria-label="Inspector" data-testid="inspector">
+    <template v-if="kind === 'region' && region"><RegionForm :region="region" /></template>
+    <template v-else-if="entry && part">
+      <h2><input v-if="kind === 'shape'" class="name" :value="(part as Shape).name" aria-label="Name" @change="rename" /><span v-else data-testid="inspector-title">{{ entry.label }}</span>
+        <label v-if="step" class="on"><input type="checkbox" :checked="step.on" data-testid="step-on" @change="toggle" /> on</label>
+        <label v-if="kind === 'shape'" class="on"><input type="checkbox" :checked="(part as Shape).shown" @change="toggleShown" /> shown</label>
+      </h2>
+      <p>{{ firstSentence }}</p>
+      <canvas v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'" ref="big" class="big" width="292" height="118" data-testid="big-swatch" />
+      <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
+      <ParamRow v-for="p in visible" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" />
+      <ReadingRows v-if="step && !flow && look.reading" :reading="look.reading" />
+      <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
+    </template>
+    <template v-else>
+      <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
+      <p>{{ lane ? 'A lane is read left to right: each step changes what the one before it made.' : 'Choose a step, a shape or a region in the score below.' }}</p>
+      <ReadingRows v-if="lane && !flow && look.reading && lane.steps.length" :reading="look.reading" />
+      <ExportPanel />
+    </template>
+    <ExportPanel v-if="entry && step" />
+  </aside>
+</template>
+
+<script setup lang="ts">
+import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import type { Region, Shape } from '../api/types'
+import { paint } from '../lib/colour'
+import { useLook } from '../stores/look'
+import { useStudy } from '../stores/study'
+import ExportPanel from './ExportPanel.vue'
+import ParamRow from './ParamRow.vue'
+import ReadingRows from './ReadingRows.vue'
+import RegionForm from './RegionForm.vue'
+
+const study = useStudy()
+const look = useLook()
+const big = ref<HTMLCanvasElement | null>(null)
+const kind = computed(() => study.selection?.kind)
+const step = computed(() => study.selectedStep)
+const part = computed(() => (kind.value === 'step' ? study.selectedStep : kind.value === 'shape' ? (study.selectedPart as Shape | undefined) : undefined))
+const region = computed(() => study.selectedPart as Region | undefined)
+const lane = computed(() => { const s = study.selection; return s?.kind === 'lane' ? study.laneOf(s.id) : undefined })
+const flow = computed(() => { const s = study.selection; return s?.kind === 'step' ? study.isFlow(s.lane) : s?.kind === 'lane' ? study.isFlow(s.id) : false })
+const entry = computed(() => {
+  const s = study.selection
+  if (s?.kind === 'step' && step.value) return study.entry(step.value.op, s.lane)
+  if (s?.kind === 'shape' && part.value) return study.shapeEntry((part.value as Shape).kind)
+  return undefined
+})
+const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ') ?? '')
+const visible = computed(() => (entry.value?.params ?? []).filter((p) => {
+  if (!p.when) return true
+  return Object.entries(p.when).every(([name, values]) => values.includes(String(part.value?.params[name] ?? entry.value!.params.find((q) => q.name === name)?.default)))
+}))
+function draw() {
+  const c = big.value?.getContext('2d')
+  const s = look.slice
+  const values = s?.arrays.values as Float32Array | undefined
+  if (!c || !s || !values) return
+  const [rows, columns] = s.shapes.values
+  const tile = document.createElement('canvas')
+  tile.width = columns
+  tile.height = rows
+  tile.getContext('2d')!.putImageData(new ImageData(paint(values, columns, rows, look.mapping), columns, rows), 0, 0)
+  const k = Math.max(292 / columns, 118 / rows)
+  c.imageSmoothingEnabled = true
+  c.drawImage(tile, (292 - columns * k) / 2, (118 - rows * k) / 2, columns * k, rows * k)
+}
+onMounted(draw)
+watch(() => [look.slice, look.mapping, big.value], () => void nextTick(draw))
+function toggle() {
+  const s = study.selection
+  if (s?.kind !== 'step') return
+  study.edit(`${entry.value?.label} ${step.value?.on ? 'off' : 'on'}`, (d) => {
+    const t = [...d.fields, ...d.flows].find((l) => l.id === s.lane)?.steps.find((x) => x.id === s.id)
+    if (t) t.on = !t.on
+  })
+}
+function toggleShown() {
+  const id = (part.value as Shape).id
+  study.edit('Show or hide a shape', (d) => { const s = d.shapes.find((x) => x.id === id); if (s) s.shown = !s.shown })
+}
+function rename(event: Event) {
+  const id = (part.value as Shape).id
+  const name = (event.target as HTMLInputElement).value.trim()
+  if (name) study.edit(`Rename to ${name}`, (d) => { d.shapes.find((x) => x.id === id)!.name = name })
+}
+</script>
+
+<style>
+.insp { border-left: 1px solid var(--line); padding: 10px 14px; overflow: auto; min-height: 0; }
+.insp h2 { font-size: 16px; font-weight: 600; display: flex; justify-content: space-between; align-items: center; }
+.insp h2 .on { font-size: 12px; font-weight: 400; color: var(--muted); display: flex; gap: 4px; align-items: center; }
+.insp h2 .on input, .insp input[type='checkbox'] { accent-color: var(--signal); }
+.insp .name { font-weight: 600; font-size: 16px; width: 190px; background: none; color: inherit; }
+.insp p { color: var(--muted); margin: 2px 0 8px; }
+.insp .big { display: block; width: 292px; height: 118px; border: 1px solid var(--line); margin-bottom: 6px; }
+.insp .formula { font-size: 11.500px; margin-top: 8px; overflow-wrap: anywhere; }
+</style>

@@ -1,0 +1,152 @@
+<template>
+  <div class="param" :data-testid="`param-${spec.name}`">
+    <label :title="help">{{ spec.label }}</label>
+    <div class="v">
+      <template v-if="special === 'keys'">
+        <div class="keys">
+          <div v-for="(k, i) in (raw as Keys).keys" :key="i" class="key">
+            <NumberField :value="k[0]" unit="s" :label="`${spec.label}, time of key ${i + 1}`" @change="(t) => setKey(i, 0, t)" />
+            <NumberField v-if="typeof k[1] === 'number'" :value="k[1]" :unit="spec.unit" :label="`${spec.label}, key ${i + 1}`" :low="spec.range[0]" :high="spec.range[1]" @change="(v) => setKey(i, 1, v)" />
+            <template v-else><NumberField v-for="a in 3" :key="a" :value="k[1][a - 1]" :label="`${spec.label} ${'xyz'[a - 1]}, key ${i + 1}`" @change="(v) => setKeyAxis(i, a - 1, v)" /></template>
+            <button aria-label="Remove this key" @click="dropKey(i)">×</button>
+          </div>
+          <button class="link" @click="addKey">+ key at {{ shown(runs.time, 3) }} s</button>
+        </div>
+      </template>
+      <template v-else-if="special === 'link'">
+        <span class="chip num" :title="(raw as Link).link">{{ words }}</span>
+        <NumberField :value="(raw as Link).times ?? 1" unit="×" :label="`${spec.label}, times`" @change="(t) => set({ ...(raw as Link), times: t })" />
+      </template>
+      <span v-else-if="special === 'field'" class="chip">{{ words }}</span>
+      <template v-else-if="spec.type === 'number' || spec.type === 'integer'">
+        <input v-if="spec.slider" type="range" :min="spec.slider[0]" :max="spec.slider[1]" :step="(spec.slider[1] - spec.slider[0]) / 200" :value="value as number" :aria-label="`${spec.label}, slider`" :data-testid="`slider-${spec.name}`"
+          @input="slide" />
+        <NumberField :value="value as number" :unit="unit" :label="spec.label" :low="spec.range[0]" :high="spec.range[1]" :open-below="spec.open_below" :integer="spec.type === 'integer'" :initial="spec.default as number" :testid="`number-${spec.name}`" @change="set" />
+      </template>
+      <template v-else-if="spec.type === 'vector' || spec.type === 'range'">
+        <NumberField v-for="(v, i) in value as number[]" :key="i" class="narrow" :value="v" :label="`${spec.label} ${spec.type === 'range' ? ['from', 'to'][i] : 'xyz'[i]}`" :testid="`number-${spec.name}-${i}`" @change="(n) => setAt(i, n)" />
+        <span class="unit">{{ spec.unit === 'as the field' ? '' : spec.unit }}</span>
+      </template>
+      <input v-else-if="spec.type === 'switch'" type="checkbox" :checked="value as boolean" :aria-label="spec.label" @change="set(($event.target as HTMLInputElement).checked)" />
+      <select v-else-if="options" :value="value as string" :aria-label="spec.label" :data-testid="`select-${spec.name}`" @change="set(($event.target as HTMLSelectElement).value)">
+        <option v-if="!options.some((o) => o.id === value)" :value="value as string">choose …</option>
+        <option v-for="o in options" :key="o.id" :value="o.id">{{ o.name }}</option>
+      </select>
+      <div v-else-if="spec.type === 'shapes'" class="many">
+        <label v-for="s in study.doc?.shapes" :key="s.id"><input type="checkbox" :checked="(value as string[]).includes(s.id)" @change="toggle(s.id)" /> {{ s.name }}</label>
+      </div>
+      <CurveEditor v-else-if="spec.type === 'curve'" :points="value as [number, number][]" @change="set" />
+      <span v-else class="chip">{{ value }}</span>
+      <v-menu v-if="numeric" location="bottom end">
+        <template #activator="{ props: p }"><button class="dots" v-bind="p" :aria-label="`More for ${spec.label}`" :data-testid="`more-${spec.name}`">⋯</button></template>
+        <v-list density="compact">
+          <v-list-item v-if="!special" title="Key over time" subtitle="a value that changes" @click="makeKeys" />
+          <v-list-item v-for="l in linkable" :key="l.path" :title="`Link to ${l.name}`" :subtitle="l.path" @click="set({ link: l.path, times: l.times })" />
+          <v-list-item v-for="f in spec.varies ? fields : []" :key="f.id" :title="`Use field ${f.name}`" subtitle="a scalar field in its place" @click="set({ field: f.id })" />
+          <v-list-item v-if="special" title="A plain number again" @click="set(plain)" />
+          <v-list-item title="Default" :subtitle="rawWords(spec.default, spec, study.doc)" @click="study.setParam(owner, spec, undefined, 'to its default')" />
+        </v-list>
+      </v-menu>
+    </div>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Keys, Link, ParamSpec, Raw } from '../api/types'
+import { shown } from '../lib/quantity'
+import { rawWords } from '../score/words'
+import { useLook } from '../stores/look'
+import { useRuns } from '../stores/runs'
+import { useStudy, type Selection } from '../stores/study'
+import CurveEditor from './CurveEditor.vue'
+import NumberField from './NumberField.vue'
+
+const props = defineProps<{ spec: ParamSpec; raw: Raw | undefined; owner: Selection }>()
+const study = useStudy()
+const runs = useRuns()
+const look = useLook()
+const value = computed<Raw>(() => props.raw ?? props.spec.default ?? (props.spec.type === 'shapes' ? [] : ''))
+const special = computed(() => {
+  const r = props.raw
+  if (!r || typeof r !== 'object' || Array.isArray(r)) return ''
+  return 'keys' in r ? 'keys' : 'link' in r ? 'link' : 'field'
+})
+const numeric = computed(() => ['number', 'integer', 'vector'].includes(props.spec.type))
+const unit = computed(() => (props.spec.unit === 'as the field' ? '' : props.spec.unit))
+const words = computed(() => rawWords(value.value, props.spec, study.doc))
+const help = computed(() => {
+  const s = props.spec
+  const [a, b] = s.range
+  const range = a !== null || b !== null ? ` Range ${a ?? '…'} to ${b ?? '…'} ${unit.value}.` : ''
+  return `${s.help}.${range} Default ${rawWords(s.default, s, study.doc)}.`
+})
+const fields = computed(() => {
+  const kinds = Object.fromEntries((look.swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
+  return (study.doc?.fields ?? []).filter((f) => f.id !== (props.owner?.kind === 'step' ? props.owner.lane : '') && kinds[f.id] === 'scalar')
+})
+const options = computed<{ id: string; name: string }[] | null>(() => {
+  const d = study.doc
+  switch (props.spec.type) {
+    case 'choice': return props.spec.choices.map((c) => ({ id: c, name: c }))
+    case 'shape': return d?.shapes.map((s) => ({ id: s.id, name: s.name })) ?? []
+    case 'region': return d?.regions.map((r) => ({ id: r.id, name: r.name })) ?? []
+    case 'field': return (d?.fields ?? []).filter((f) => props.owner?.kind !== 'step' || f.id !== props.owner.lane).map((f) => ({ id: f.id, name: f.name }))
+    default: return null
+  }
+})
+const linkable = computed(() =>
+  props.spec.type === 'number' && props.spec.unit === 'm' ? (study.doc?.regions ?? []).map((r) => ({ path: `regions.${r.id}.voxel_size`, name: `voxel size of ${r.name}`, times: 6 })) : [])
+const plain = computed<Raw>(() => {
+  const r = props.raw as Keys | Link
+  return 'keys' in r ? (r.keys[0][1] as Raw) : props.spec.default
+})
+function set(next: Raw) {
+  study.setParam(props.owner, props.spec, next, `${rawWords(value.value, props.spec, study.doc)} → ${rawWords(next, props.spec, study.doc)}`)
+}
+function slide(event: Event) {
+  const v = Number((event.target as HTMLInputElement).value)
+  const [low] = props.spec.range
+  if (props.spec.open_below && low !== null && v <= low) return
+  set(props.spec.type === 'integer' ? Math.round(v) : v)
+}
+function setAt(i: number, v: number) {
+  const next = [...(value.value as number[])]
+  next[i] = v
+  set(next)
+}
+function toggle(id: string) {
+  const now = value.value as string[]
+  set(now.includes(id) ? now.filter((x) => x !== id) : [...now, id])
+}
+function makeKeys() {
+  const v = value.value as number
+  set({ keys: [[0, v]] } as Keys)
+}
+function keysWith(change: (k: Keys['keys']) => void) {
+  const next = structuredClone(props.raw) as Keys
+  change(next.keys)
+  next.keys.sort((a, b) => a[0] - b[0])
+  next.keys = next.keys.filter((k, i) => i === 0 || k[0] > next.keys[i - 1][0])
+  set(next)
+}
+function setKey(i: number, part: 0 | 1, v: number) { keysWith((k) => { k[i][part] = v }) }
+function setKeyAxis(i: number, a: number, v: number) { keysWith((k) => { (k[i][1] as number[])[a] = v }) }
+function addKey() { keysWith((k) => { k.push([Number(runs.time.toFixed(4)), k.at(-1)![1]]) }) }
+function dropKey(i: number) { keysWith((k) => { if (k.length > 1) k.splice(i, 1) }) }
+</script>
+
+<style scoped>
+.param { display: grid; grid-template-columns: 92px 1fr; gap: 8px; align-items: center; min-height: 29px; border-bottom: 1px solid var(--soft); }
+.v { display: flex; justify-content: flex-end; align-items: center; gap: 6px; min-width: 0; flex-wrap: wrap; }
+input[type='range'] { flex: 1; min-width: 40px; accent-color: rgb(var(--v-theme-primary)); height: 14px; }
+select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; background: var(--card); color: inherit; font-size: 12px; max-width: 160px; }
+.narrow :deep(input) { width: 50px; }
+.unit { color: var(--muted); font-size: 11.500px; }
+.dots { color: var(--muted); width: 14px; }
+.many { display: grid; gap: 1px; font-size: 12px; width: 100%; padding: 3px 0; }
+.keys { display: grid; gap: 2px; justify-items: end; padding: 3px 0; }
+.key { display: flex; gap: 4px; align-items: baseline; }
+.key :deep(input) { width: 48px; }
+.link { color: var(--muted); font-size: 11.500px; text-decoration: underline; }
+</style>

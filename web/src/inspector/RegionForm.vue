@@ -1,0 +1,64 @@
+<template>
+  <h2><input class="name" :value="region.name" aria-label="Name" @change="rename" /></h2>
+  <p>A box of voxels, fitted to shapes or set by its corners.</p>
+  <div class="row"><span>Voxel size</span>
+    <NumberField :value="size" unit="m" label="Voxel size" :low="0" open-below :initial="0.1" testid="number-voxel_size" @change="(v) => study.setPath(`Voxel size ${shown(size)} → ${shown(v)} m`, `regions.${region.id}.voxel_size`, v)" /></div>
+  <div class="row"><span>Padding</span>
+    <NumberField :value="padding" unit="m" label="Padding" testid="number-padding" @change="(v) => study.setPath(`Padding ${shown(padding)} → ${shown(v)} m`, `regions.${region.id}.padding`, v)" /></div>
+  <div class="row top"><span>Fitted to</span>
+    <div class="many"><label v-for="s in shapes" :key="s.id"><input type="checkbox" :checked="region.bounds.fit.includes(s.id)" :data-testid="`fit-${s.id}`" @change="fit(s.id)" /> {{ s.name }}</label>
+      <span v-if="!shapes.length" class="muted">no shape yet</span></div></div>
+  <template v-if="!region.bounds.fit.length && region.bounds.lower && region.bounds.upper">
+    <div class="row"><span>Lower corner</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="region.bounds.lower[i - 1]" :label="`Lower ${'xyz'[i - 1]}`" @change="(v) => corner('lower', i - 1, v)" /> m</span></div>
+    <div class="row"><span>Upper corner</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="region.bounds.upper[i - 1]" :label="`Upper ${'xyz'[i - 1]}`" @change="(v) => corner('upper', i - 1, v)" /> m</span></div>
+  </template>
+  <div v-if="facts" class="cost" :class="{ over: error }" data-testid="region-cost">
+    <span class="muted">voxels</span><span class="num">{{ facts.shape.join(' × ') }} = {{ facts.voxels.toLocaleString('en') }}</span>
+    <span class="muted">baked vector</span><span class="num">{{ bytes(facts.bytes) }}</span>
+    <span class="muted">budget</span><span class="num">{{ bytes(look.scene?.facts.budget ?? 0) }}</span>
+  </div>
+  <p v-if="error" class="over" role="alert" data-testid="region-error">{{ error }}</p>
+</template>
+
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Region } from '../api/types'
+import { bytes, shown } from '../lib/quantity'
+import { useLook } from '../stores/look'
+import { useStudy } from '../stores/study'
+import NumberField from './NumberField.vue'
+
+const props = defineProps<{ region: Region }>()
+const study = useStudy()
+const look = useLook()
+const facts = computed(() => look.scene?.facts.regions.find((r) => r.id === props.region.id))
+const error = computed(() => look.scene?.facts.errors[`regions.${props.region.id}`])
+const size = computed(() => (typeof props.region.voxel_size === 'number' ? props.region.voxel_size : (facts.value?.voxel_size ?? 0.1)))
+const padding = computed(() => (typeof props.region.bounds.padding === 'number' ? props.region.bounds.padding : 0))
+const shapes = computed(() => (study.doc?.shapes ?? []).filter((s) => s.kind !== 'plane'))
+const change = (label: string, f: (r: Region) => void) => study.edit(label, (d) => { const r = d.regions.find((x) => x.id === props.region.id); if (r) f(r) })
+function rename(event: Event) {
+  const name = (event.target as HTMLInputElement).value.trim()
+  if (name) change(`Rename to ${name}`, (r) => { r.name = name })
+}
+function fit(id: string) {
+  change('Fit the region', (r) => {
+    r.bounds.fit = r.bounds.fit.includes(id) ? r.bounds.fit.filter((x) => x !== id) : [...r.bounds.fit, id]
+    const f = facts.value
+    if (r.bounds.fit.length) { r.bounds.lower = null; r.bounds.upper = null }
+    else { r.bounds.lower = f?.lower ?? [-2, -2, 0]; r.bounds.upper = f?.upper ?? [2, 2, 2]; r.bounds.padding = 0 }
+  })
+}
+function corner(which: 'lower' | 'upper', i: number, v: number) {
+  change(`${which === 'lower' ? 'Lower' : 'Upper'} corner`, (r) => { r.bounds[which]![i] = v })
+}
+</script>
+
+<style scoped>
+.row { display: flex; justify-content: space-between; align-items: center; min-height: 29px; border-bottom: 1px solid var(--soft); }
+.row.top { align-items: flex-start; padding: 4px 0; }
+.many { display: grid; font-size: 12px; }
+.narrow :deep(input) { width: 52px; }
+.cost { margin-top: 10px; display: grid; grid-template-columns: 1fr auto; row-gap: 3px; font-size: 12px; }
+.over { color: rgb(var(--v-theme-error)) !important; }
+</style>

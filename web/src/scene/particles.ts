@@ -1,0 +1,67 @@
+/** Particles as points: one buffer, coloured on the GPU by speed or age. */
+import * as THREE from 'three'
+import { maps } from '../lib/colour'
+import type { Frame } from '../stores/runs'
+
+const vertex = `
+attribute float tone; attribute float fade;
+uniform sampler2D lut; uniform float size; uniform float scale;
+varying vec4 tint;
+void main() {
+  vec4 p = modelViewMatrix * vec4(position, 1.0);
+  gl_Position = projectionMatrix * p;
+  gl_PointSize = clamp(size * scale / -p.z, 1.0, 14.0);
+  vec3 c = texture2D(lut, vec2(clamp(tone, 0.0, 1.0) * 0.996 + 0.002, 0.5)).rgb;
+  tint = vec4(mix(vec3(0.72, 0.82, 0.95), c, 0.8), fade);
+}`
+const fragment = `
+varying vec4 tint; uniform float strength;
+void main() {
+  vec2 q = gl_PointCoord * 2.0 - 1.0;
+  float a = 1.0 - dot(q, q);
+  if (a <= 0.0) discard;
+  gl_FragColor = vec4(tint.rgb, tint.a * strength * a);
+}`
+
+export class Particles {
+  readonly points: THREE.Points
+  private readonly material: THREE.ShaderMaterial
+
+  constructor() {
+    const rgba = new Uint8Array(256 * 4)
+    for (let i = 0; i < 256; i++) rgba.set([maps.sequential[3 * i], maps.sequential[3 * i + 1], maps.sequential[3 * i + 2], 255], 4 * i)
+    const lut = new THREE.DataTexture(rgba, 256, 1)
+    lut.needsUpdate = true
+    this.material = new THREE.ShaderMaterial({
+      vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false,
+      uniforms: { lut: { value: lut }, size: { value: 2 }, scale: { value: 12 }, strength: { value: 0.85 } },
+    })
+    this.points = new THREE.Points(new THREE.BufferGeometry(), this.material)
+    this.points.frustumCulled = false
+    this.points.renderOrder = 4
+  }
+  show(frame: Frame | null, high: number, look: { colour?: string; size?: number; blend?: string }, stale: boolean) {
+    const g = this.points.geometry
+    if (!frame || !frame.count) { this.points.visible = false; return }
+    this.points.visible = true
+    const n = frame.count
+    const tone = new Float32Array(n)
+    const fade = new Float32Array(n)
+    const v = frame.velocity
+    for (let i = 0; i < n; i++) {
+      const share = frame.age[i] / frame.life[i]
+      tone[i] = look.colour === 'age' ? share : 0.25 + (0.75 * Math.hypot(v[3 * i], v[3 * i + 1], v[3 * i + 2])) / high
+      fade[i] = Math.min(1, (1 - share) * 3) * (stale ? 0.35 : 1)
+    }
+    g.setAttribute('position', new THREE.BufferAttribute(frame.position, 3))
+    g.setAttribute('tone', new THREE.BufferAttribute(tone, 1))
+    g.setAttribute('fade', new THREE.BufferAttribute(fade, 1))
+    g.setDrawRange(0, n)
+    this.material.uniforms.size.value = look.size ?? 2
+    this.material.blending = look.blend === 'opaque' ? THREE.NormalBlending : THREE.AdditiveBlending
+  }
+  dispose() {
+    this.points.geometry.dispose()
+    this.material.dispose()
+  }
+}

@@ -1,0 +1,112 @@
+/** The 3D view: camera, orbit, draw on demand. What is drawn comes from the layers beside this file. */
+import * as THREE from 'three'
+import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
+import type { Vec3 } from '../api/types'
+
+export class Viewer {
+  readonly scene = new THREE.Scene()
+  readonly camera = new THREE.PerspectiveCamera(38, 1, 0.01, 2000)
+  readonly renderer: THREE.WebGLRenderer
+  readonly controls: OrbitControls
+  readonly raycaster = new THREE.Raycaster()
+  private queued = false
+  private grid: THREE.GridHelper | null = null
+  drawn = 0
+
+  constructor(private readonly host: HTMLElement) {
+    this.renderer = new THREE.WebGLRenderer({ antialias: true, preserveDrawingBuffer: true, alpha: true })
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    this.renderer.setClearColor(0x0f1b2d, 0)
+    host.appendChild(this.renderer.domElement)
+    this.camera.up.set(0, 0, 1)
+    this.camera.position.set(-3.2, -7.5, 3.4)
+    this.controls = new OrbitControls(this.camera, this.renderer.domElement)
+    this.controls.addEventListener('change', () => this.draw())
+    this.scene.add(new THREE.HemisphereLight(0xe8eefc, 0x2a3350, 1.1))
+    const sun = new THREE.DirectionalLight(0xfff2d8, 2.1)
+    sun.position.set(-4, -6, 8)
+    this.scene.add(sun)
+  }
+  resize() {
+    const { clientWidth: w, clientHeight: h } = this.host
+    if (!w || !h) return
+    this.renderer.setSize(w, h)
+    this.camera.aspect = w / h
+    this.camera.updateProjectionMatrix()
+    this.draw()
+  }
+  draw() {
+    if (this.queued) return
+    this.queued = true
+    requestAnimationFrame(() => {
+      this.queued = false
+      this.renderer.render(this.scene, this.camera)
+      this.drawn++
+      this.host.dataset.drawn = String(this.drawn)
+    })
+  }
+  /** Look at a box so that it fills the picture. */
+  frame(lower: Vec3, upper: Vec3, direction?: Vec3) {
+    const middle = new THREE.Vector3(...lower).add(new THREE.Vector3(...upper)).multiplyScalar(0.5)
+    const size = new THREE.Vector3(...upper).sub(new THREE.Vector3(...lower))
+    const radius = 0.5 * size.length()
+    const way = direction ? new THREE.Vector3(...direction).normalize() : this.camera.position.clone().sub(this.controls.target).normalize()
+    const distance = (radius / Math.sin((this.camera.fov * Math.PI) / 360)) * 0.78
+    this.controls.target.copy(middle)
+    this.camera.position.copy(middle).addScaledVector(way, distance)
+    this.camera.near = distance / 200
+    this.camera.far = distance * 40
+    this.camera.updateProjectionMatrix()
+    this.controls.update()
+    this.ground(lower, upper)
+    this.draw()
+  }
+  private ground(lower: Vec3, upper: Vec3) {
+    if (this.grid) this.scene.remove(this.grid)
+    const side = Math.ceil(Math.max(upper[0] - lower[0], upper[1] - lower[1]) * 1.6)
+    this.grid = new THREE.GridHelper(side, side, 0x33486b, 0x22334f)
+    this.grid.rotation.x = Math.PI / 2
+    this.grid.position.set((lower[0] + upper[0]) / 2, (lower[1] + upper[1]) / 2, Math.min(0, lower[2] < -0.5 ? 0 : lower[2]))
+    this.scene.add(this.grid)
+  }
+  ray(event: PointerEvent | MouseEvent): THREE.Raycaster {
+    const r = this.renderer.domElement.getBoundingClientRect()
+    this.raycaster.setFromCamera(new THREE.Vector2(((event.clientX - r.left) / r.width) * 2 - 1, 1 - ((event.clientY - r.top) / r.height) * 2), this.camera)
+    return this.raycaster
+  }
+  picture(width = 640, height = 400): Promise<Blob | null> {
+    this.renderer.render(this.scene, this.camera)
+    const from = this.renderer.domElement
+    const small = document.createElement('canvas')
+    small.width = width
+    small.height = height
+    const c = small.getContext('2d')!
+    const background = c.createLinearGradient(0, 0, 0, height)
+    background.addColorStop(0, '#0F1B2D')
+    background.addColorStop(1, '#1b2e49')
+    c.fillStyle = background
+    c.fillRect(0, 0, width, height)
+    const s = Math.max(width / from.width, height / from.height)
+    c.drawImage(from, (width - from.width * s) / 2, (height - from.height * s) / 2, from.width * s, from.height * s)
+    return new Promise((done) => small.toBlob(done, 'image/png'))
+  }
+  dispose() {
+    this.controls.dispose()
+    this.renderer.dispose()
+    this.renderer.domElement.remove()
+  }
+}
+
+/** Remove and free what a layer drew before. */
+export function clear(group: THREE.Group) {
+  for (const child of [...group.children]) {
+    group.remove(child)
+    const o = child as THREE.Mesh
+    o.geometry?.dispose()
+    for (const m of Array.isArray(o.material) ? o.material : o.material ? [o.material] : []) {
+      const map = (m as THREE.MeshBasicMaterial).map
+      map?.dispose()
+      m.dispose()
+    }
+  }
+}

@@ -1,0 +1,134 @@
+<template>
+  <div class="score" role="region" aria-label="Score" data-testid="score">
+    <div class="lane">
+      <div class="h"><b>Shapes</b><span>{{ study.doc?.shapes.length || 'none yet' }}</span></div>
+      <div class="steps">
+        <PartCard v-for="s in study.doc?.shapes" :key="s.id" :title="s.name" :line="shapeLine(s)" :icon="kindIcon(s.kind)" :selected="is('shape', s.id)" :bad="look.scene?.facts.errors[`shapes.${s.id}`]"
+          :dim="!s.shown" :testid="`shape-${s.id}`" @select="study.select({ kind: 'shape', id: s.id })" @remove="removeShape(s)" />
+        <v-menu>
+          <template #activator="{ props }"><button class="plus" v-bind="props" aria-label="Add a shape" data-testid="add-shape">+</button></template>
+          <v-list density="compact" min-width="260">
+            <v-list-item data-testid="import-mesh" title="Import a mesh…" subtitle="OBJ, STL, PLY, glTF" @click="picker?.click()" />
+            <v-list-item v-for="e in study.catalogue.shapes.filter((x) => x.id !== 'mesh')" :key="e.id" :title="e.label" :subtitle="e.yields" :data-testid="`new-shape-${e.id}`" @click="addShape(e)" />
+          </v-list>
+        </v-menu>
+        <input ref="picker" type="file" accept=".obj,.stl,.ply,.glb,.gltf" hidden data-testid="mesh-file" @change="importMesh" />
+        <span class="sep" />
+        <span class="sub">Regions</span>
+        <PartCard v-for="r in study.doc?.regions" :key="r.id" :title="r.name" :line="regionLine(r.id)" :icon="mdiCubeOutline" :selected="is('region', r.id)" :bad="look.scene?.facts.errors[`regions.${r.id}`]"
+          :testid="`region-${r.id}`" @select="study.select({ kind: 'region', id: r.id })" @remove="removeRegion(r.id)" />
+        <button class="plus" aria-label="Add a region" data-testid="add-region" title="Add a region" @click="addRegion">+</button>
+        <span v-if="importing" class="muted">{{ importing }}</span>
+        <span v-if="importError" class="bad" role="alert" data-testid="import-error">{{ importError }} <button @click="importError = ''">dismiss</button></span>
+      </div>
+    </div>
+    <LaneRow v-for="lane in study.lanes" :key="lane.id" :lane="lane" />
+    <div class="more">
+      <v-btn size="small" data-testid="add-field" :prepend-icon="mdiPlus" @click="addLane('field')">Field</v-btn>
+      <v-btn size="small" data-testid="add-flow" :prepend-icon="mdiPlus" @click="addLane('particles')">Particles</v-btn>
+    </div>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { mdiCircleOutline, mdiCubeOutline, mdiCylinder, mdiPlus, mdiSquareOutline, mdiVectorPolygon } from '@mdi/js'
+import { ref } from 'vue'
+import { upload } from '../api/client'
+import type { Entry, Shape } from '../api/types'
+import { shown } from '../lib/quantity'
+import { useLook } from '../stores/look'
+import { freshId, useStudy } from '../stores/study'
+import LaneRow from './LaneRow.vue'
+import PartCard from './PartCard.vue'
+import { usesOf, removeUses } from './uses'
+
+const study = useStudy()
+const look = useLook()
+const picker = ref<HTMLInputElement | null>(null)
+const importing = ref('')
+const importError = ref('')
+
+const is = (kind: string, id: string) => study.selection?.kind === kind && study.selection.id === id
+const kindIcon = (kind: string) => ({ sphere: mdiCircleOutline, box: mdiSquareOutline, cylinder: mdiCylinder, mesh: mdiVectorPolygon })[kind] ?? mdiSquareOutline
+function shapeLine(s: Shape) {
+  const f = look.scene?.facts.shapes.find((x) => x.id === s.id)
+  const size = f ? f.upper.map((v, i) => shown(v - f.lower[i], 2)).join(' × ') + ' m' : ''
+  return s.kind === 'mesh' ? String(s.params.file ?? 'no file') : s.kind === 'plane' ? 'half space' : size
+}
+function regionLine(id: string) {
+  const r = look.scene?.facts.regions.find((x) => x.id === id)
+  return r ? `${r.shape.join(' × ')} · ${shown(r.voxel_size)} m` : ''
+}
+function addShape(e: Entry) {
+  const id = freshId(e.label, study.doc!.shapes.map((s) => s.id))
+  study.edit(`Add ${e.label}`, (d) => d.shapes.push({ id, name: e.label, kind: e.id, shown: true, params: e.id === 'plane' ? {} : { move: [0, 0, 1] } }))
+  study.select({ kind: 'shape', id })
+}
+async function importMesh(event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  input.value = ''
+  if (!file) return
+  importing.value = `importing ${file.name} …`
+  importError.value = ''
+  try {
+    await study.flush()
+    const made = await upload(`/studies/${study.key}/meshes`, file)
+    const name = made.file.replace(/\.\w+$/, '').replace(/[_-]+/g, ' ')
+    const id = freshId(name, study.doc!.shapes.map((s) => s.id))
+    study.edit(`Import ${made.file}`, (d) => d.shapes.push({ id, name: name[0].toUpperCase() + name.slice(1), kind: 'mesh', shown: true, params: { file: made.file } }))
+    study.select({ kind: 'shape', id })
+    if (made.notes.length) importError.value = `${made.file}: ${made.notes.join('; ')}`
+  } catch (error) {
+    importError.value = (error as Error).message
+  }
+  importing.value = ''
+}
+function addRegion() {
+  const id = freshId('region', study.doc!.regions.map((r) => r.id))
+  const s = study.selection
+  const fit = (s?.kind === 'shape' ? [s.id] : study.doc!.shapes.filter((x) => x.kind !== 'plane').map((x) => x.id)).slice(0, 8)
+  study.edit('Add a region', (d) => d.regions.push({
+    id, name: 'Region', shown: true, voxel_size: 0.1,
+    bounds: fit.length ? { fit, lower: null, upper: null, padding: 1 } : { fit: [], lower: [-2, -2, 0], upper: [2, 2, 2.5], padding: 0 },
+  }))
+  study.select({ kind: 'region', id })
+}
+function removeShape(s: Shape) {
+  const uses = usesOf(study.doc!, 'shape', s.id)
+  if (uses.length && !confirm(`${s.name} is used by ${uses.join(', ')}. Remove it and these uses?`)) return
+  study.edit(`Remove ${s.name}`, (d) => { removeUses(d, 'shape', s.id); d.shapes = d.shapes.filter((x) => x.id !== s.id) })
+  study.select(null)
+}
+function removeRegion(id: string) {
+  const uses = usesOf(study.doc!, 'region', id)
+  if (uses.length && !confirm(`The region is used by ${uses.join(', ')}. Remove it and these uses?`)) return
+  study.edit('Remove the region', (d) => { removeUses(d, 'region', id); d.regions = d.regions.filter((x) => x.id !== id) })
+  study.select(null)
+}
+function addLane(kind: 'field' | 'particles') {
+  const name = kind === 'field' ? 'Field' : 'Particles'
+  const id = freshId(name, study.lanes.map((l) => l.id))
+  study.edit(`Add a ${kind === 'field' ? 'field' : 'particle flow'}`, (d) => {
+    if (kind === 'field') d.fields.push({ id, name: d.fields.length ? `Field ${d.fields.length + 1}` : name, steps: [] })
+    else d.flows.push({ id, name, kind: 'particles', steps: [] })
+  })
+  study.select({ kind: 'lane', id })
+}
+</script>
+
+<style>
+.score { overflow: auto; min-height: 0; }
+.lane { display: grid; grid-template-columns: 138px 1fr; min-height: 57px; border-bottom: 1px solid var(--line); }
+.lane .h { padding: 7px 12px; border-right: 1px solid var(--line); position: relative; }
+.lane .h b { display: block; font-weight: 600; }
+.lane .h span { color: var(--muted); font-size: 11.500px; }
+.lane .steps { display: flex; align-items: center; padding: 4px 8px; overflow-x: auto; gap: 0; }
+.score .plus { flex: none; width: 28px; height: 28px; border: 1px dashed var(--muted); border-radius: 50%; color: var(--muted); margin: 0 10px; font-size: 16px; }
+.score .plus:hover { border-color: var(--signal); color: var(--signal-text); }
+.score .sep { border-left: 1px solid var(--line); height: 40px; margin: 0 10px 0 4px; }
+.score .sub { font-weight: 600; margin-right: 10px; }
+.score .more { padding: 6px 8px; }
+.score .bad { color: rgb(var(--v-theme-error)); }
+.score .bad button { text-decoration: underline; }
+</style>

@@ -1,0 +1,98 @@
+<template>
+  <div class="step" :class="{ sel: selected, off: !step.on, hot: linked }" role="button" tabindex="0" :aria-pressed="selected" :data-testid="`step-${lane.id}-${step.id}`" :title="entry?.yields"
+    @click="choose" @focus="choose" @keydown="keys" @mouseenter="hoverUse(true)" @mouseleave="hoverUse(false)">
+    <canvas v-if="!flow" ref="canvas" :width="look.size" :height="look.size" :data-ready="!!values" />
+    <div v-else class="icon"><v-icon :icon="icon" size="22" /></div>
+    <div class="words">
+      <b>{{ entry?.label ?? step.op }}</b>
+      <span v-if="uses"><i class="chip" @click.stop="jump">{{ uses.name }}</i></span>
+      <span v-else :class="{ bad: !!error }" :title="error">{{ error ? 'cannot be built' : headline }}</span>
+      <div v-if="!flow" class="rng"><i :style="bar" /></div>
+    </div>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { mdiArrowRightThin, mdiCreation, mdiSpeedometer } from '@mdi/js'
+import { computed, ref, watch, onMounted } from 'vue'
+import type { Lane, Step } from '../api/types'
+import { paint } from '../lib/colour'
+import { useLook } from '../stores/look'
+import { useStudy } from '../stores/study'
+import { hoveredLane } from './hover'
+import { rawWords } from './words'
+
+const props = defineProps<{ lane: Lane; step: Step }>()
+const study = useStudy()
+const look = useLook()
+const canvas = ref<HTMLCanvasElement | null>(null)
+const flow = computed(() => study.isFlow(props.lane.id))
+const entry = computed(() => study.entry(props.step.op, props.lane.id))
+const icon = computed(() => ({ emit: mdiCreation, carry: mdiArrowRightThin })[props.step.op] ?? mdiSpeedometer)
+const selected = computed(() => study.selection?.kind === 'step' && study.selection.lane === props.lane.id && study.selection.id === props.step.id)
+const name = computed(() => `${props.lane.id}.${props.step.id}`)
+const values = computed(() => look.swatches?.arrays[name.value] as Float32Array | undefined)
+const facts = computed(() => look.swatches?.facts.steps.find((s) => s.lane === props.lane.id && s.step === props.step.id))
+const error = computed(() => Object.entries(look.swatches?.facts.errors ?? {}).find(([k]) => k === `fields.${name.value}` || k.startsWith(`fields.${name.value}.`))?.[1])
+const uses = computed(() => {
+  const id = props.step.params.field ?? props.step.params.by
+  return typeof id === 'string' && props.step.op !== 'carry' ? study.laneOf(id) : undefined
+})
+const linked = computed(() => hoveredLane.value !== '' && (hoveredLane.value === props.lane.id))
+const headline = computed(() => {
+  const spec = entry.value?.params.find((p) => p.name === entry.value?.headline)
+  return spec ? rawWords(props.step.params[spec.name] ?? spec.default, spec, study.doc) : ''
+})
+const bar = computed(() => {
+  const m = look.laneMapping(props.lane.id)
+  const f = facts.value
+  if (!f) return { width: '0%' }
+  const at = (v: number) => Math.max(0, Math.min(1, (v - m.low) / (m.high - m.low))) * 100
+  return { left: `${at(f.low)}%`, right: `${100 - Math.max(at(f.high), at(f.low) + 1.5)}%` }
+})
+function draw() {
+  const c = canvas.value?.getContext('2d')
+  if (!c || !values.value || values.value.length !== look.size * look.size) return
+  c.putImageData(new ImageData(paint(values.value, look.size, look.size, look.laneMapping(props.lane.id)), look.size, look.size), 0, 0)
+}
+onMounted(draw)
+watch([values, canvas], draw, { flush: 'post' })
+
+function choose() { study.select({ kind: 'step', lane: props.lane.id, id: props.step.id }) }
+function jump() { if (uses.value) study.select({ kind: 'lane', id: uses.value.id }) }
+function hoverUse(on: boolean) { hoveredLane.value = on && uses.value ? uses.value.id : '' }
+function keys(event: KeyboardEvent) {
+  if (event.key === 'Delete' || event.key === 'Backspace') remove()
+  else if (event.altKey && (event.key === 'ArrowLeft' || event.key === 'ArrowRight')) { event.preventDefault(); shift(event.key === 'ArrowLeft' ? -1 : 1) }
+}
+function remove() {
+  study.edit(`Remove ${entry.value?.label}`, (d) => {
+    const l = [...d.fields, ...d.flows].find((x) => x.id === props.lane.id)!
+    l.steps = l.steps.filter((s) => s.id !== props.step.id)
+  })
+}
+function shift(by: number) {
+  study.edit(`Move ${entry.value?.label}`, (d) => {
+    const steps = [...d.fields, ...d.flows].find((x) => x.id === props.lane.id)!.steps
+    const from = steps.findIndex((s) => s.id === props.step.id)
+    const to = from + by
+    if (to >= 0 && to < steps.length) steps.splice(to, 0, ...steps.splice(from, 1))
+  })
+}
+</script>
+
+<style scoped>
+.step { flex: none; width: 182px; height: 47px; display: grid; grid-template-columns: 47px 1fr; border: 1px solid var(--line); background: var(--card); border-radius: 2px; overflow: hidden; cursor: pointer; }
+.step.sel { border-color: var(--signal); box-shadow: 0 0 0 1px var(--signal); }
+.step.hot { border-color: var(--muted); }
+.step.off { opacity: 0.45; }
+canvas { width: 47px; height: 47px; background: var(--soft); }
+.icon { background: #0F1B2D; color: #F5F0E6; display: grid; place-items: center; }
+.words { padding: 2px 8px; min-width: 0; }
+b { font-weight: 600; display: block; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; font-size: 12px; }
+span { color: var(--muted); font-size: 11px; display: block; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.chip { font-style: normal; font-size: 10.500px; padding: 0 6px; }
+.rng { height: 3px; background: var(--soft); margin-top: 3px; position: relative; }
+.rng i { position: absolute; top: 0; bottom: 0; background: rgb(var(--v-theme-primary)); }
+.bad { color: rgb(var(--v-theme-error)); }
+</style>

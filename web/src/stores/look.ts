@@ -1,0 +1,166 @@
+/** What is looked at: swatches of every step, the probe, readings, shapes to draw, checks. */
+import { defineStore } from 'pinia'
+import { computed, ref, shallowRef, watch } from 'vue'
+import { newest, newestArrays, type Packed } from '../api/client'
+import type { Finding, Vec3 } from '../api/types'
+import { mappingFor, type Mapping } from '../lib/colour'
+import { useRuns } from './runs'
+import { useStudy } from './study'
+
+export interface SwatchFacts { lane: string; step: string; kind: 'scalar' | 'vector'; low: number; high: number; unit: string }
+export interface SceneFacts {
+  shapes: { id: string; lower: Vec3; upper: Vec3; bounded: boolean }[]
+  regions: { id: string; lower: Vec3; upper: Vec3; shape: Vec3; voxel_size: number; voxels: number; bytes: number }[]
+  budget: number; errors: Record<string, string>
+}
+export interface Reading { kind: string; low: number; high: number; mean: number; rms: number; coverage: number; divergence: number | null; unit: string }
+export interface ProbeFacts { kind: string; unit: string; low: number; high: number }
+export type Glyph = 'barbs' | 'arrows' | 'lines' | 'none'
+
+export const useLook = defineStore('look', () => {
+  const study = useStudy()
+  const runs = useRuns()
+  const swatches = shallowRef<Packed<{ size: number; steps: SwatchFacts[]; errors: Record<string, string>; window: { origin: Vec3; u: Vec3; v: Vec3 } }> | null>(null)
+  const scene = shallowRef<Packed<SceneFacts> | null>(null)
+  const slice = shallowRef<Packed<ProbeFacts> | null>(null)
+  const vectors = shallowRef<Packed<ProbeFacts> | null>(null)
+  const lines = shallowRef<Packed<ProbeFacts> | null>(null)
+  const reading = shallowRef<Reading | null>(null)
+  const findings = ref<Finding[]>([])
+  const problem = ref('')
+  const axis = ref(2)
+  const share = ref(0.42)
+  const density = ref(22)
+  const glyph = ref<Glyph>('barbs')
+  const showSlice = ref(true)
+  const showProbe = ref(true)
+  const showParticles = ref(true)
+  const showShapes = ref(true)
+  const peek = ref(false)
+  const pinned = ref<Mapping | null>(null)
+  const size = 48
+
+  /** The lane and step that the view shows: the selected step, or the end of the last vector lane. */
+  const target = computed(() => {
+    const s = study.selection
+    if (s?.kind === 'step' && !study.isFlow(s.lane)) return { lane: s.lane, step: s.id }
+    if (s?.kind === 'lane' && !study.isFlow(s.id)) return { lane: s.id, step: null }
+    if (s?.kind === 'step') {
+      const field = study.selectedStep?.params.field
+      if (typeof field === 'string') return { lane: field, step: null }
+    }
+    const last = study.doc?.fields.at(-1)
+    return last?.steps.length ? { lane: last.id, step: null } : null
+  })
+  const box = computed<{ lower: Vec3; upper: Vec3 }>(() => {
+    const f = scene.value?.facts
+    const boxes = f?.regions.length ? f.regions : f?.shapes.filter((s) => s.bounded).map((s) => ({ lower: s.lower.map((v) => v - 1) as Vec3, upper: s.upper.map((v) => v + 1) as Vec3 }))
+    if (!boxes?.length) return { lower: [-2, -2, 0], upper: [2, 2, 3] }
+    const pick = (g: (...v: number[]) => number, which: 'lower' | 'upper') => [0, 1, 2].map((i) => g(...boxes.map((b) => b[which][i]))) as Vec3
+    return { lower: pick(Math.min, 'lower'), upper: pick(Math.max, 'upper') }
+  })
+  /** The probe's rectangle across its axis. */
+  const window_ = computed(() => {
+    const { lower, upper } = box.value
+    const [a, b] = [[1, 2], [0, 2], [0, 1]][axis.value]
+    const origin = [...lower] as Vec3
+    origin[axis.value] = lower[axis.value] + share.value * (upper[axis.value] - lower[axis.value])
+    const u: Vec3 = [0, 0, 0]
+    const v: Vec3 = [0, 0, 0]
+    u[a] = upper[a] - lower[a]
+    v[b] = upper[b] - lower[b]
+    return { origin, u, v, width: u[a], height: v[b] }
+  })
+  const mapping = computed<Mapping>(() => pinned.value ?? mappingFor(slice.value?.facts.low ?? 0, slice.value?.facts.high ?? 1))
+
+  const body = () => ({ study: study.key, document: study.doc, time: runs.time })
+  async function guarded(work: () => Promise<void>) {
+    try {
+      await work()
+      problem.value = ''
+    } catch (error) {
+      problem.value = (error as Error).message
+    }
+  }
+  async function refreshSwatches() {
+    if (!study.doc) return
+    await guarded(async () => {
+      const made = await newestArrays<NonNullable<typeof swatches.value>['facts']>('swatches', '/look/swatches', { ...body(), size, axis: axis.value, share: share.value })
+      if (made) swatches.value = made
+    })
+  }
+  async function refreshScene() {
+    if (!study.doc) return
+    await guarded(async () => {
+      const made = await newestArrays<SceneFacts>('shapes', '/look/shapes', body())
+      if (made) scene.value = made
+    })
+  }
+  async function refreshProbe() {
+    if (!study.doc || !target.value) { slice.value = vectors.value = lines.value = null; return }
+    const w = window_.value
+    const base = { ...body(), ...target.value, before: peek.value && target.value.step !== null, origin: w.origin, u: w.u, v: w.v }
+    const longest = Math.max(w.width, w.height)
+    const at = (n: number) => ({ columns: Math.max(2, Math.round((n * w.width) / longest)), rows: Math.max(2, Math.round((n * w.height) / longest)) })
+    await guarded(async () => {
+      const [a, b] = await Promise.all([
+        newestArrays<ProbeFacts>('slice', '/look/probe', { ...base, ...at(160) }),
+        newestArrays<ProbeFacts>('vectors', '/look/probe', { ...base, ...at(density.value), vectors: true }),
+      ])
+      if (a) slice.value = a
+      if (b) vectors.value = b
+      if (glyph.value === 'lines' && showProbe.value) {
+        const n = at(density.value * 0.7)
+        const seeds: Vec3[] = []
+        for (let r = 0; r < n.rows; r++) for (let c = 0; c < n.columns; c++) seeds.push([0, 1, 2].map((i) => w.origin[i] + (w.u[i] * (c + 0.5)) / n.columns + (w.v[i] * (r + 0.5)) / n.rows) as Vec3)
+        const made = await newestArrays<ProbeFacts>('lines', '/look/lines', { ...base, seeds: seeds.slice(0, 1500), length: longest * 0.35, steps: 48 })
+        if (made) lines.value = made
+      }
+    })
+  }
+  async function refreshReading() {
+    if (!study.doc || !target.value) { reading.value = null; return }
+    await guarded(async () => {
+      const response = await newest('reading', '/look/reading', { ...body(), ...target.value })
+      if (response) reading.value = await response.json()
+    })
+  }
+  async function refreshChecks() {
+    if (!study.doc) return
+    await guarded(async () => {
+      const frame = runs.current && !runs.stale ? { run: runs.current.identity, frame: runs.current.frame } : {}
+      const response = await newest('checks', '/look/checks', { ...body(), ...frame })
+      if (response) findings.value = await response.json()
+    })
+  }
+  let quiet = 0
+  function later() {
+    clearTimeout(quiet)
+    quiet = window.setTimeout(() => { void refreshReading(); void refreshChecks() }, 300)
+  }
+  watch(() => study.doc, () => {
+    void refreshProbe()
+    void refreshSwatches()
+    void refreshScene()
+    later()
+  })
+  watch([target, peek, axis, share, density, glyph, showProbe], () => { void refreshProbe(); later() }, { deep: true })
+  watch([axis, share], () => void refreshSwatches())
+  watch(box, (now, before) => { if (JSON.stringify(now) !== JSON.stringify(before)) void refreshProbe() })
+  watch(() => runs.frame, () => {
+    void refreshProbe()
+    if (!runs.playing) { void refreshSwatches(); void refreshScene(); later() }
+  })
+  watch(() => runs.playing, (on) => { if (!on) { void refreshSwatches(); void refreshScene(); later() } })
+  watch(() => runs.run?.state, later)
+
+  /** The common mapping of a lane's swatches. */
+  function laneMapping(lane: string): Mapping {
+    const steps = swatches.value?.facts.steps.filter((s) => s.lane === lane) ?? []
+    return mappingFor(Math.min(0, ...steps.map((s) => s.low)), Math.max(0, ...steps.map((s) => s.high)))
+  }
+  return {
+    swatches, scene, slice, vectors, lines, reading, findings, problem, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
+    peek, pinned, mapping, target, box, window: window_, size, laneMapping, refreshProbe, refreshChecks, body,
+  }
+})

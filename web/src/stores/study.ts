@@ -1,0 +1,180 @@
+/** The open study: its document, edits that save themselves, undo, selection. */
+import { defineStore } from 'pinia'
+import { computed, ref, shallowRef } from 'vue'
+import { ApiError, Offline, call } from '../api/client'
+import type { Catalogue, Entry, Lane, ParamSpec, Raw, Step, StudyDoc, StudyOut } from '../api/types'
+
+export type Selection =
+  | { kind: 'step'; lane: string; id: string }
+  | { kind: 'shape' | 'region' | 'lane'; id: string }
+  | null
+export type SaveState = 'saved' | 'saving' | 'unsaved' | 'offline' | 'conflict' | 'refused'
+
+export const useStudy = defineStore('study', () => {
+  const key = ref('')
+  const doc = shallowRef<StudyDoc | null>(null)
+  const revision = ref(0)
+  const undoLabel = ref<string | null>(null)
+  const redoLabel = ref<string | null>(null)
+  const state = ref<SaveState>('saved')
+  const message = ref('')
+  const theirs = shallowRef<{ document: StudyDoc; revision: number } | null>(null)
+  const selection = ref<Selection>(null)
+  const catalogue = shallowRef<Catalogue>({ steps: [], shapes: [] })
+  const savedCount = ref(0)
+  let pending: string | null = null
+  let timer = 0
+  let running: Promise<void> | null = null
+
+  function take(out: StudyOut, keepDocument = false) {
+    key.value = out.key
+    revision.value = out.revision
+    undoLabel.value = out.undo
+    redoLabel.value = out.redo
+    if (!keepDocument) doc.value = out.document
+    savedCount.value++
+  }
+  async function load(id: string) {
+    doc.value = null
+    selection.value = null
+    theirs.value = null
+    state.value = 'saved'
+    if (!catalogue.value.steps.length) catalogue.value = await call<Catalogue>('GET', '/catalogue')
+    take(await call<StudyOut>('GET', `/studies/${id}`))
+    const last = doc.value!.fields.at(-1)
+    if (last?.steps.length) select({ kind: 'step', lane: last.id, id: last.steps.filter((s) => s.on).at(-1)?.id ?? last.steps[0].id })
+  }
+
+  /** Change the document; it is saved a moment after the last change, under the words of the last one. */
+  function edit(label: string, change: (d: StudyDoc) => void) {
+    if (!doc.value) return
+    const copy = structuredClone(doc.value) as StudyDoc
+    change(copy)
+    doc.value = copy
+    pending = label
+    if (state.value !== 'conflict') state.value = 'unsaved'
+    clearTimeout(timer)
+    timer = window.setTimeout(() => void flush(), 280)
+  }
+  async function flush(): Promise<void> {
+    clearTimeout(timer)
+    if (running) await running
+    if (pending === null || !doc.value || state.value === 'conflict') return
+    const label = pending
+    const sent = doc.value
+    pending = null
+    state.value = 'saving'
+    running = (async () => {
+      try {
+        const out = await call<StudyOut>('PUT', `/studies/${key.value}`, { document: sent, base: revision.value, label })
+        take(out, true)
+        state.value = pending === null ? 'saved' : 'unsaved'
+        message.value = ''
+      } catch (error) {
+        if (error instanceof ApiError && error.status === 409) {
+          theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
+          pending = label
+          state.value = 'conflict'
+        } else if (error instanceof Offline) {
+          pending = pending ?? label
+          state.value = 'offline'
+          message.value = error.message
+          timer = window.setTimeout(() => void flush(), 1500)
+        } else {
+          state.value = 'refused'
+          message.value = (error as Error).message
+        }
+      }
+    })()
+    await running
+    running = null
+  }
+  async function resolve(keep: 'mine' | 'theirs') {
+    if (!theirs.value) return
+    revision.value = theirs.value.revision
+    if (keep === 'theirs') {
+      pending = null
+      take(await call<StudyOut>('GET', `/studies/${key.value}`))
+      state.value = 'saved'
+    } else {
+      state.value = 'unsaved'
+    }
+    theirs.value = null
+    await flush()
+  }
+  async function step(direction: 'undo' | 'redo') {
+    await flush()
+    if (direction === 'undo' ? !undoLabel.value : !redoLabel.value) return
+    take(await call<StudyOut>('POST', `/studies/${key.value}/${direction}`))
+    state.value = 'saved'
+    if (selection.value && !selectedPart.value) selection.value = null
+  }
+
+  const lanes = computed<Lane[]>(() => (doc.value ? [...doc.value.fields, ...doc.value.flows] : []))
+  const laneOf = (id: string) => lanes.value.find((l) => l.id === id)
+  const isFlow = (id: string) => !!doc.value?.flows.some((l) => l.id === id)
+  const entry = (op: string, lane: string): Entry | undefined =>
+    catalogue.value.steps.find((e) => e.id === op && e.lane === (isFlow(lane) ? (laneOf(lane)?.kind ?? 'particles') : 'field'))
+  const shapeEntry = (kind: string): Entry | undefined => catalogue.value.shapes.find((e) => e.id === kind)
+  const selectedStep = computed<Step | undefined>(() => {
+    const s = selection.value
+    return s?.kind === 'step' ? laneOf(s.lane)?.steps.find((t) => t.id === s.id) : undefined
+  })
+  const selectedPart = computed(() => {
+    const s = selection.value
+    if (!s || !doc.value) return undefined
+    if (s.kind === 'step') return selectedStep.value
+    if (s.kind === 'shape') return doc.value.shapes.find((x) => x.id === s.id)
+    if (s.kind === 'region') return doc.value.regions.find((x) => x.id === s.id)
+    return laneOf(s.id)
+  })
+  function select(s: Selection) { selection.value = s }
+
+  /** The parameters of what is selected, whatever it is. */
+  function setParam(owner: Selection, spec: Pick<ParamSpec, 'name' | 'label' | 'unit'>, value: Raw | undefined, words: string) {
+    edit(`${spec.label} ${words}`, (d) => {
+      const params = paramsIn(d, owner)
+      if (!params) return
+      if (value === undefined) delete params[spec.name]
+      else params[spec.name] = value
+    })
+  }
+  function paramsIn(d: StudyDoc, owner: Selection): Record<string, Raw> | undefined {
+    if (!owner) return undefined
+    if (owner.kind === 'step') return [...d.fields, ...d.flows].find((l) => l.id === owner.lane)?.steps.find((s) => s.id === owner.id)?.params
+    if (owner.kind === 'shape') return d.shapes.find((s) => s.id === owner.id)?.params
+    return undefined
+  }
+  /** Set a parameter by its path in the study, as fixes name it. */
+  function setPath(label: string, path: string, value: Raw) {
+    edit(label, (d) => {
+      const [kind, id, a, b] = path.split('.')
+      if (kind === 'regions') {
+        const region = d.regions.find((r) => r.id === id)
+        if (region && a === 'voxel_size') region.voxel_size = value
+        else if (region && a === 'padding') region.bounds.padding = value
+      } else if (kind === 'shapes') {
+        const shape = d.shapes.find((s) => s.id === id)
+        if (shape) shape.params[a] = value
+      } else {
+        const lane = (kind === 'fields' ? d.fields : d.flows).find((l) => l.id === id)
+        const target = lane?.steps.find((s) => s.id === a)
+        if (target) target.params[b] = value
+      }
+    })
+  }
+  return {
+    key, doc, revision, undoLabel, redoLabel, state, message, theirs, selection, catalogue, lanes, selectedStep, selectedPart, savedCount,
+    load, edit, flush, resolve, step, laneOf, isFlow, entry, shapeEntry, select, setParam, setPath,
+  }
+})
+
+export function freshId(wanted: string, taken: Iterable<string>): string {
+  const used = new Set(taken)
+  let base = wanted.toLowerCase().replace(/[^a-z0-9]+/g, '_').replace(/^_+|_+$/g, '') || 'x'
+  if (!/^[a-z]/.test(base)) base = `x_${base}`
+  base = base.slice(0, 32)
+  let id = base
+  for (let n = 2; used.has(id); n++) id = `${base}_${n}`
+  return id
+}

@@ -1,0 +1,98 @@
+<template>
+  <div v-if="failed" class="failed"><h2>{{ failed }}</h2><router-link to="/">Back to the studies</router-link></div>
+  <div v-else-if="study.doc" class="desk" :style="{ gridTemplateRows: `44px minmax(160px,1fr) 36px ${height}px` }">
+    <TopBar />
+    <div class="middle">
+      <ViewPanel ref="view" />
+      <InspectorPanel />
+    </div>
+    <TimeBar />
+    <div class="bottom"><div class="grip" title="Drag to resize the score" @pointerdown="resize" /><Beginnings v-if="empty" /><ScorePanel /></div>
+    <v-dialog :model-value="study.state === 'conflict'" width="460" persistent>
+      <v-card class="pa-4" data-testid="conflict">
+        <h2>Changed in another window</h2>
+        <p>This study was saved somewhere else while you were editing. Nothing is lost: both versions are in its history.</p>
+        <div class="acts"><v-btn variant="outlined" data-testid="take-theirs" @click="study.resolve('theirs')">Take theirs</v-btn><v-btn class="go" data-testid="keep-mine" @click="study.resolve('mine')">Keep mine</v-btn></div>
+      </v-card>
+    </v-dialog>
+    <v-dialog v-model="sheet" width="460"><v-card class="pa-4"><h2>Keys</h2><div v-for="k in KEYS" :key="k[0]" class="keyrow"><span class="kbd">{{ k[0] }}</span><span>{{ k[1] }}</span></div></v-card></v-dialog>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { computed, onBeforeUnmount, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import { call } from '../api/client'
+import Beginnings from '../desk/Beginnings.vue'
+import TimeBar from '../desk/TimeBar.vue'
+import TopBar from '../desk/TopBar.vue'
+import ViewPanel from '../desk/ViewPanel.vue'
+import { KEYS, useKeys } from '../desk/keys'
+import InspectorPanel from '../inspector/InspectorPanel.vue'
+import ScorePanel from '../score/ScorePanel.vue'
+import { useLook } from '../stores/look'
+import { useRuns } from '../stores/runs'
+import { useStudy } from '../stores/study'
+
+const route = useRoute()
+const study = useStudy()
+const runs = useRuns()
+const look = useLook()
+const view = ref<InstanceType<typeof ViewPanel> | null>(null)
+const failed = ref('')
+const height = ref(250)
+const { sheet } = useKeys(() => view.value?.frame())
+const empty = computed(() => !study.doc?.fields.length && !study.doc?.flows.length && !study.doc?.shapes.length)
+
+watch(() => route.params.key, async (key) => {
+  if (typeof key !== 'string') return
+  failed.value = ''
+  try {
+    await study.load(key)
+    document.title = `${study.doc!.name} · Errant Gust`
+    look.pinned = null
+    runs.open()
+    if (study.doc!.flows.length) {
+      await runs.start('preview')
+      const middle = Math.round(runs.clock.start + 0.45 * (runs.clock.end - runs.clock.start))
+      if (runs.run?.frames.includes(middle)) runs.go(middle)
+    }
+  } catch (error) {
+    failed.value = (error as Error).message
+  }
+}, { immediate: true })
+
+/** The picture on the study's card: the view as it was last seen at rest. */
+let pictureTimer = 0
+watch(() => [runs.current, look.slice, look.scene], () => {
+  clearTimeout(pictureTimer)
+  if (runs.playing) return
+  pictureTimer = window.setTimeout(async () => {
+    const blob = await view.value?.picture()
+    if (blob && study.key) await call('PUT', `/studies/${study.key}/picture`, blob).catch(() => undefined)
+  }, 2500)
+})
+function resize(event: PointerEvent) {
+  const start = event.clientY
+  const from = height.value
+  const move = (e: PointerEvent) => { height.value = Math.max(110, Math.min(window.innerHeight - 260, from + start - e.clientY)) }
+  const up = () => { window.removeEventListener('pointermove', move); window.removeEventListener('pointerup', up) }
+  window.addEventListener('pointermove', move)
+  window.addEventListener('pointerup', up)
+}
+onBeforeUnmount(() => {
+  clearTimeout(pictureTimer)
+  void study.flush()
+  runs.close()
+})
+</script>
+
+<style>
+.desk { height: 100vh; display: grid; background: rgb(var(--v-theme-background)); }
+.desk .middle { display: grid; grid-template-columns: 1fr 322px; min-height: 0; }
+.desk .bottom { position: relative; min-height: 0; display: grid; }
+.desk .grip { position: absolute; top: -3px; left: 0; right: 0; height: 6px; cursor: row-resize; z-index: 2; }
+.acts { display: flex; gap: 10px; justify-content: flex-end; margin-top: 14px; }
+.keyrow { display: grid; grid-template-columns: 190px 1fr; padding: 3px 0; }
+.failed { padding: 60px; }
+</style>

@@ -1,0 +1,98 @@
+<template>
+  <div class="page">
+    <header class="bar"><b>Errant Gust</b><span class="muted">▸</span><span>Studies</span><span class="sp" />
+      <input v-model="query" class="find" placeholder="Search studies" aria-label="Search studies" />
+      <router-link to="/handbook">Handbook</router-link>
+      <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.click()">Import</v-btn>
+      <v-btn class="go" data-testid="new-study" @click="make({ start: 'blank' })">New study</v-btn>
+      <input ref="picker" type="file" accept=".json" hidden data-testid="study-file" @change="importStudy" />
+    </header>
+    <main>
+      <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
+      <div class="cards">
+        <article v-for="s in found" :key="s.key" :data-testid="`study-${s.key}`">
+          <router-link :to="`/desk/${s.key}`" class="pic" :aria-label="`Open ${s.name}`"><img v-if="s.picture" :src="`/api/studies/${s.key}/picture?${s.changed}`" alt="" /><span v-else>no picture yet</span></router-link>
+          <div class="words"><router-link :to="`/desk/${s.key}`"><b>{{ s.name }}</b></router-link><p>{{ s.note || 'No note.' }}</p>
+            <div class="foot"><span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button title="Download the study file" @click="take(s)">export</button><button @click="copy(s)">duplicate</button><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button></div></div>
+        </article>
+        <article class="more"><b>From the scenario</b><p>A finished study to take apart.</p><v-btn variant="outlined" data-testid="new-demo" @click="make({ demo: 'harbour_gust' })">Harbour gust</v-btn></article>
+        <article class="more"><b>A wind and some particles</b><p>The first thing to prove: something obeys a field.</p><v-btn variant="outlined" @click="make({ start: 'wind' })">Begin</v-btn></article>
+      </div>
+    </main>
+    <v-snackbar v-model="gone" timeout="8000">Deleted {{ goneName }}<template #actions><v-btn color="warning" data-testid="undelete" @click="back">Undo</v-btn></template></v-snackbar>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { mdiUpload } from '@mdi/js'
+import { computed, onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { call, type StudyCard } from '../api/client'
+import type { StudyOut } from '../api/types'
+
+const router = useRouter()
+const studies = ref<StudyCard[]>([])
+const query = ref('')
+const problem = ref('')
+const picker = ref<HTMLInputElement | null>(null)
+const gone = ref(false)
+const goneName = ref('')
+let goneKey = ''
+const found = computed(() => studies.value.filter((s) => `${s.name} ${s.note}`.toLowerCase().includes(query.value.toLowerCase())))
+const when = (t: string) => new Date(t).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })
+
+async function guarded(work: () => Promise<void>) {
+  try { problem.value = ''; await work() } catch (error) { problem.value = (error as Error).message }
+}
+const load = () => guarded(async () => { studies.value = await call<StudyCard[]>('GET', '/studies') })
+const make = (body: object) => guarded(async () => { const made = await call<StudyOut>('POST', '/studies', body); await router.push(`/desk/${made.key}`) })
+const importStudy = (event: Event) => guarded(async () => {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (!file) return
+  let data: unknown
+  try { data = JSON.parse(await file.text()) } catch { throw new Error(`${file.name}: not valid JSON; right would be a .gust.json file`) }
+  const made = await call<StudyOut>('POST', '/studies', { document: data })
+  await router.push(`/desk/${made.key}`)
+})
+const copy = (s: StudyCard) => guarded(async () => {
+  const study = await call<StudyOut>('GET', `/studies/${s.key}`)
+  await call('POST', '/studies', { document: { ...study.document, name: `${s.name} copy` } })
+  await load()
+})
+const take = (s: StudyCard) => guarded(async () => {
+  const study = await call<StudyOut>('GET', `/studies/${s.key}`)
+  const a = document.createElement('a')
+  a.href = URL.createObjectURL(new Blob([JSON.stringify(study.document, null, 1)], { type: 'application/json' }))
+  a.download = `${s.key}.gust.json`
+  a.click()
+})
+const remove = (s: StudyCard) => guarded(async () => {
+  await call('DELETE', `/studies/${s.key}`)
+  goneKey = s.key
+  goneName.value = s.name
+  gone.value = true
+  await load()
+})
+const back = () => guarded(async () => { await call('POST', `/studies/${goneKey}/undelete`); gone.value = false; await load() })
+onMounted(() => { document.title = 'Studies · Errant Gust'; void load() })
+</script>
+
+<style>
+.page { height: 100vh; display: grid; grid-template-rows: 44px 1fr; background: rgb(var(--v-theme-background)); }
+.page .bar { display: flex; align-items: center; gap: 12px; padding: 0 14px; border-bottom: 1px solid var(--line); }
+.page .sp { flex: 1; }
+.page a { color: inherit; text-decoration: none; }
+.page a:hover { text-decoration: underline; }
+.page .find { border: 1px solid var(--line); border-radius: 3px; padding: 4px 10px; background: var(--card); width: 240px; color: inherit; }
+.page main { overflow: auto; padding: 18px 22px; }
+.page .cards { display: grid; grid-template-columns: repeat(auto-fill, minmax(288px, 1fr)); gap: 18px; }
+.page article { border: 1px solid var(--line); border-radius: 3px; background: var(--card); overflow: hidden; }
+.page article .pic { display: grid; place-items: center; aspect-ratio: 16/10; background: var(--sea); color: #9fb0cc; }
+.page article img { width: 100%; height: 100%; object-fit: cover; }
+.page .words { padding: 8px 12px; }
+.page article p { color: var(--muted); margin: 3px 0 8px; }
+.page .foot { display: flex; gap: 10px; font-size: 12px; }
+.page .foot button:hover { text-decoration: underline; }
+.page .more { padding: 14px; border-style: dashed; }
+.page .bad { color: rgb(var(--v-theme-error)); margin-bottom: 12px; }
+</style>
