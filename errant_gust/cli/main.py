@@ -49,7 +49,9 @@ def sample(
     points: Annotated[Path, typer.Option(help="An .npy file with points (n, 3) in metres")],
     out: Annotated[Path, typer.Option(help="Where to write: .npy, or .npz with --gradient")],
     time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
-    gradient: Annotated[bool, typer.Option("--gradient", help="Also first derivatives: .npz with value, gradient")] = False,
+    gradient: Annotated[
+        bool, typer.Option("--gradient", help="Also first derivatives: .npz with value, gradient")
+    ] = False,
 ) -> None:
     """Sample a field at points."""
     from errant_gust.core.fields.plan import sample as sample_node
@@ -230,7 +232,7 @@ def main() -> None:
         app(standalone_mode=False)
     except typer.Exit as done:
         sys.exit(done.exit_code)
-    except (GustError, typer.TyperException if hasattr(typer, "TyperException") else GustError) as error:
+    except GustError as error:
         print(f"gust: {error}", file=sys.stderr)
         sys.exit(2)
     except Exception as error:

@@ -1,6 +1,6 @@
 """Builds the demo studies from the made-up scenario, Saltglass Works, with their small mesh files.
 
-    python -m errant_gust.core.demo demo/
+python -m errant_gust.core.demo demo/
 """
 
 import json
@@ -77,7 +77,7 @@ def harbour_gust() -> dict[str, Any]:
             {
                 "id": "near_quay", "name": "Near quay",
                 "steps": [
-                    {"id": "a", "op": "mask_shape", "params": {"shapes": ["quay"], "magnitude": 1.0, "attenuation": 1.2}},
+                    {"id": "a", "op": "mask_shape", "params": {"shapes": ["quay"], "attenuation": 1.2}},
                     {"id": "b", "op": "remap", "params": {"from_range": [0, 1], "to_range": [0.15, 1.0]}},
                 ],
             },
@@ -86,7 +86,7 @@ def harbour_gust() -> dict[str, Any]:
                 "steps": [
                     {
                         "id": "a", "op": "curl_noise",
-                        "params": {"feature_size": 1.3, "octaves": 3, "roughness": 0.45, "evolve": 0.35, "strength": 0.75},
+                        "params": {"feature_size": 1.3, "roughness": 0.45, "evolve": 0.35, "strength": 0.75},
                     },
                     {"id": "b", "op": "mask", "params": {"by": "near_quay"}},
                 ],

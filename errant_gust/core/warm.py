@@ -22,8 +22,8 @@ def main() -> None:
         plan = open_study(demo.build(folder)[0])
         findings(plan)
         points = np.random.default_rng(1).uniform(-2, 2, (64, 3)).astype(np.float32)
-        for lane in plan.study.fields:
-            for _, node in plan.at(0.5).steps(lane.id):
+        for part in plan.study.fields:
+            for _, node in plan.at(0.5).steps(part.id):
                 sample(node, points, gradient=True)
         region = GridRegion((-1, -1, 0), (8, 8, 8), 0.25)
         for lane in ("wind", "near_quay"):
@@ -32,7 +32,9 @@ def main() -> None:
             grid.sample_with_gradient(points.T.copy())
         store = compute(plan.study, "spray", folder / "run", quality="preview", assets=plan.assets, last=2)
         findings_on_frame(plan, "spray", 0.0, store.read(2)["position"])
-        mesh = make_mesh(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m")
+        mesh = make_mesh(
+            np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"
+        )
         MeshDistance(mesh, cells=16).sample(points.T.copy(), 2)
         mesh.closest(points)
         mesh.contains(points)

@@ -38,7 +38,7 @@ def start(key: str, flow: str, quality: str) -> Run:
     parsed = document.parse(study.head.document)
     identity = job.prepare(parsed, flow, quality, home() / "runs", store.assets(key))
     end = parsed.clock.end
-    run, made = Run.objects.get_or_create(
+    run, _ = Run.objects.get_or_create(
         identity=identity, defaults={"study": study, "flow": flow, "quality": quality, "last": end}
     )
     if quality == "preview":

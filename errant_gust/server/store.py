@@ -107,7 +107,7 @@ def restore(key: str, revision: int) -> Study:
     old = Revision.objects.filter(study=study, pk=revision).first()
     if old is None:
         raise StudyError(f"this study has no revision {revision}")
-    return save(key, old.document, study.head_id, f"Restore: {old.label}")
+    return save(key, old.document, int(study.head.pk), f"Restore: {old.label}")
 
 
 def _move(study: Study, to: Revision) -> None:
@@ -131,10 +131,14 @@ def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
     get(key)
     plain = Path(name.replace("\\", "/")).name
     if plain != name or plain.startswith(".") or not plain:
-        raise FileError(f"'{name}' is not a plain file name", where="upload", fix="right would be a name such as tower.obj")
+        raise FileError(
+            f"'{name}' is not a plain file name", where="upload", fix="right would be a name such as tower.obj"
+        )
     stem, suffix = re.sub(r"[^A-Za-z0-9_-]+", "_", Path(plain).stem)[:60] or "mesh", Path(plain).suffix.lower()
     if suffix not in FORMATS:
-        raise FileError(f"'{suffix or plain}' is not a mesh format read here", where=plain, fix=f"use {', '.join(FORMATS)}")
+        raise FileError(
+            f"'{suffix or plain}' is not a mesh format read here", where=plain, fix=f"use {', '.join(FORMATS)}"
+        )
     into = folder(key) / "assets"
     into.mkdir(parents=True, exist_ok=True)
     aside = into / f".upload-{stem}{suffix}"

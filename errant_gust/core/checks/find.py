@@ -171,7 +171,11 @@ def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
 
 def _potential_fix(plan: Plan, lane: str) -> dict[str, Any] | None:
     for step in plan.study.find("fields", lane, "").steps:
-        if step.on and step.op in ("mask", "steer_around") and step.params.get("method", "").endswith(("value", "sliding")):
+        if (
+            step.on
+            and step.op in ("mask", "steer_around")
+            and step.params.get("method", "").endswith(("value", "sliding"))
+        ):
             return set_param("Use the potential", f"fields.{lane}.{step.id}.method", "by the potential")
     return None
 
@@ -216,7 +220,8 @@ def findings_on_frame(plan: Plan, flow: str, time: float, positions: Array) -> l
         found.append(
             Finding(
                 "note", "outside", f"flows.{flow}",
-                f"{outside:,} of {len(positions):,} particles have left the regions", "a shorter life keeps them closer",
+                f"{outside:,} of {len(positions):,} particles have left the regions", 
+                "a shorter life keeps them closer",
             )
         )  # fmt: skip
     return found

@@ -3,8 +3,9 @@
 import itertools
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor, wait
+from contextlib import contextmanager
 from functools import cache
 
 from errant_gust.core.errors import Cancelled
@@ -14,6 +15,31 @@ LANES = 16  # blocks are padded to whole vectors, so that a value does not depen
 
 Cancel = Callable[[], bool]
 Progress = Callable[[float], None]
+
+
+_foreground = 0
+_quiet = threading.Condition()
+
+
+@contextmanager
+def foreground() -> Iterator[None]:
+    """While somebody waits for a picture, runs in this process give way between blocks."""
+    global _foreground
+    with _quiet:
+        _foreground += 1
+    try:
+        yield
+    finally:
+        with _quiet:
+            _foreground -= 1
+            _quiet.notify_all()
+
+
+def give_way(longest: float = 0.5) -> None:
+    """Called by background work between blocks: waits until nobody is waiting for a picture, but not for ever."""
+    if _foreground:
+        with _quiet:
+            _quiet.wait_for(lambda: _foreground == 0, timeout=longest)
 
 
 def threads() -> int:

@@ -107,7 +107,8 @@ class Axes(FieldStep):
 class Remap(FieldStep):
     """Values sent through a curve, from one range to another: a noise into a band of temperatures, a soft mask.
 
-    f' = b₀ + (b₁ − b₀) · c((f − a₀) / (a₁ − a₀)), the curve c being monotone between its points (Fritsch, Carlson 1980).
+    f' = b₀ + (b₁ − b₀) · c((f − a₀) / (a₁ − a₀)), the curve c being monotone between its points (Fritsch and
+    Carlson 1980).
     """
 
     id = "remap"

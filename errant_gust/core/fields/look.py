@@ -26,11 +26,7 @@ class Window:
         """Middles (rows · columns, 3) float32 of a grid of cells, rows along v."""
         a = (np.arange(columns) + 0.5) / columns
         b = (np.arange(rows) + 0.5) / rows
-        grid = (
-            np.array(self.origin)
-            + b[:, None, None] * np.array(self.v)
-            + a[None, :, None] * np.array(self.u)
-        )
+        grid = np.array(self.origin) + b[:, None, None] * np.array(self.v) + a[None, :, None] * np.array(self.u)
         return grid.reshape(-1, 3).astype(np.float32)
 
 
@@ -77,7 +73,11 @@ def swatch_window(scene: Scene, axis: int = 2, share: float = 0.5) -> Window:
     first, second = ((1, 2), (0, 2), (0, 1))[axis]
     u[first], v[second] = 2 * side, 2 * side
     origin = middle - 0.5 * u - 0.5 * v
-    return Window(tuple(origin), tuple(u), tuple(v))
+    return Window(_vec(origin), _vec(u), _vec(v))
+
+
+def _vec(v: Array) -> tuple[float, float, float]:
+    return float(v[0]), float(v[1]), float(v[2])
 
 
 def swatch(node: Node, window: Window, size: int, *, cancel: Cancel | None = None) -> Array:

@@ -27,7 +27,11 @@ class Fractal(FieldStep):
     roughness: float = param(0.5, range=(0, 1), help="Strength of each octave against the one before")
     lacunarity: float = param(2.0, range=(1.01, 8), slider=(1.5, 4), help="How much finer each octave is")
     evolve: float = param(
-        0.0, unit="/s", slider=(0, 2), rate=True, help="Boiling in place: cells of a fourth dimension passed each second"
+        0.0,
+        unit="/s",
+        slider=(0, 2),
+        rate=True,
+        help="Boiling in place: cells of a fourth dimension passed each second",
     )
     drift: Vec3 = param((0, 0, 0), unit="m/s", rate=True, help="Sliding of the whole pattern, which looks different")
     seed: int = param(1, range=(0, 2**31 - 1), help="Another number, another pattern of the same kind")
@@ -36,7 +40,7 @@ class Fractal(FieldStep):
         return self.feature_size / self.lacunarity ** (self.octaves - 1)
 
     def _octaves(self, at: At) -> list[Any]:
-        """(frequency, amplitude, offset x, y, z, w, seed) of every octave as the kernels take them; kept by the node."""
+        """(frequency, amplitude, offset x, y, z, w, seed) of every octave as the kernels take them; made once."""
         return at.node.kept("octaves", lambda: list(self._make_octaves(at)))
 
     def _make_octaves(self, at: At) -> Any:
@@ -48,7 +52,7 @@ class Fractal(FieldStep):
                 np.float32(frequency),
                 self.roughness**o,
                 *(np.float32(s) for s in shift),
-                np.float32(evolve * self.lacunarity**o + 0.37 * o),
+                np.float32(evolve * self.lacunarity**o + o),
                 np.uint32((self.seed * 0x9E3779B1 + o * 0x85EBCA77) & 0xFFFFFFFF),
             )
 
@@ -156,7 +160,8 @@ class CurlNoise(VectorStart, Fractal):
             x, y, z = at.points
             scale = self._scale() * self.strength
             for f, a, ox, oy, oz, w, seed in self._octaves(at):
-                kernels.add_curl(x, y, z, f, ox, oy, oz, w, seed, np.float32(a * scale * float(f)), value)
+                add = kernels.add_still_curl if w == np.floor(w) else kernels.add_curl
+                add(x, y, z, f, ox, oy, oz, w, seed, np.float32(a * scale * float(f)), value)
         else:
             value = curl_of(self.potential(at).slope)
         if not at.gradient:

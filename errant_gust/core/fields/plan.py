@@ -128,7 +128,9 @@ class Node:
 
         refs = list(references(self.step))
         shapes = [self._shape_identity(id) for _, kind, id in refs if kind == "shape"]
-        regions = [[r.lower, r.shape, r.voxel_size] for r in (self.scene.region(i) for _, k, i in refs if k == "region")]
+        regions = [
+            [r.lower, r.shape, r.voxel_size] for r in (self.scene.region(i) for _, k, i in refs if k == "region")
+        ]
         values = self.step.model_dump(mode="json")
         return content_hash(
             self.step.id, values, self.totals, shapes, regions, [node.identity() for node in self.used], self.varying
@@ -142,7 +144,13 @@ class Node:
             stat = self.scene.assets.path(file, self.where).stat()
             stamp = [stat.st_size, stat.st_mtime_ns % 2**50]
         motion = [list(map(float, shape.velocity)), list(map(float, shape.spin))]
-        return [shape.kind.id, shape.kind.model_dump(mode="json"), motion, stamp, float(self.scene.time if shape.moves else 0)]
+        return [
+            shape.kind.id,
+            shape.kind.model_dump(mode="json"),
+            motion,
+            stamp,
+            float(self.scene.time if shape.moves else 0),
+        ]
 
     def baked_grid(self) -> Grid:
         """The grid of a `bake` step, computed once for what it depends on."""
@@ -222,9 +230,7 @@ def sample(
     return value, slope
 
 
-def bake(
-    node: Node, region: GridRegion, *, cancel: Cancel | None = None, progress: Progress | None = None
-) -> Array:
+def bake(node: Node, region: GridRegion, *, cancel: Cancel | None = None, progress: Progress | None = None) -> Array:
     """The field in the middle of every voxel: (nx, ny, nz) or (nx, ny, nz, 3) float32."""
     node.prepare()
     vector = node.kind == "vector"

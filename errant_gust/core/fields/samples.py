@@ -54,9 +54,7 @@ class Samples:
 
 def curl_of(gradient: Array) -> Array:
     """Curl (3, n) from the gradient (3, 3, n) of a vector field."""
-    return np.stack(
-        [gradient[2, 1] - gradient[1, 2], gradient[0, 2] - gradient[2, 0], gradient[1, 0] - gradient[0, 1]]
-    )
+    return np.stack([gradient[2, 1] - gradient[1, 2], gradient[0, 2] - gradient[2, 0], gradient[1, 0] - gradient[0, 1]])
 
 
 def constant(value: float | tuple[float, float, float], n: int, gradient: bool) -> Samples:

@@ -74,7 +74,9 @@ class Scene:
             raw = self._default_of(link.link, where)
         value = then(raw, where, (*seen, link.link))
         if isinstance(value, FieldRef):
-            raise StudyError(f"'{link.link}' is a field, which cannot be linked", where=where, fix="use the field itself")
+            raise StudyError(
+                f"'{link.link}' is a field, which cannot be linked", where=where, fix="use the field itself"
+            )
         if isinstance(value, tuple | list):
             return tuple(v * link.times + link.plus * plus for v in value)
         if isinstance(value, bool) or not isinstance(value, int | float):
@@ -116,7 +118,9 @@ class Scene:
                     varying[name] = value.field
                     continue
                 else:
-                    raise StudyError("this parameter cannot be a field", where=place, fix="give a number, keys or a link")
+                    raise StudyError(
+                        "this parameter cannot be a field", where=place, fix="give a number, keys or a link"
+                    )
             keyed = keyed or self._keyed(raw, place)
             values[name] = value
         step = cls.build(values, where)
@@ -138,7 +142,9 @@ class Scene:
         part = self.study.find("shapes", id, f"shapes.{id}")
         where = f"shapes.{id}"
         if part.kind not in SHAPES:
-            raise StudyError(f"'{part.kind}' is not a kind of shape", where=f"{where}.kind", fix=nearest(part.kind, SHAPES))
+            raise StudyError(
+                f"'{part.kind}' is not a kind of shape", where=f"{where}.kind", fix=nearest(part.kind, SHAPES)
+            )
         cls = SHAPES[part.kind]
         built = self.build(cls, part.params, where)
         kind: ShapeKind = built.step
@@ -162,7 +168,9 @@ class Scene:
         if not isinstance(h, int | float) or h <= 0:
             raise StudyError(f"{h} is no voxel size", where=f"{where}.voxel_size", fix="right would be more than 0 m")
         if not isinstance(padding, int | float):
-            raise StudyError(f"{padding} is no padding", where=f"{where}.padding", fix="right would be a number in metres")
+            raise StudyError(
+                f"{padding} is no padding", where=f"{where}.padding", fix="right would be a number in metres"
+            )
         if part.bounds.fit:
             first = self if self.time == 0 else Scene(self.study, 0.0, self.assets)
             boxes = [first.shape(shape).box for shape in part.bounds.fit]
@@ -180,7 +188,9 @@ class Scene:
         if id not in self._lanes:
             nodes = [node for _, node in self.steps(id)]
             if not nodes:
-                raise StudyError("the lane has no step that is on", where=f"fields.{id}", fix="add a start, such as Wind")
+                raise StudyError(
+                    "the lane has no step that is on", where=f"fields.{id}", fix="add a start, such as Wind"
+                )
             self._lanes[id] = nodes[-1]
         return self._lanes[id]
 
@@ -189,7 +199,9 @@ class Scene:
         lane = self.study.find("fields", id, f"fields.{id}")
         if id in self._building:
             path = " → ".join([*self._building[self._building.index(id) :], id])
-            raise StudyError(f"the lanes use each other in a circle ({path})", where=f"fields.{id}", fix="take one use out")
+            raise StudyError(
+                f"the lanes use each other in a circle ({path})", where=f"fields.{id}", fix="take one use out"
+            )
         self._building.append(id)
         try:
             nodes: list[tuple[str, Node]] = []
@@ -206,7 +218,9 @@ class Scene:
         if cls.accepts == "nothing" and incoming is not None:
             raise StudyError(f"{cls.label} begins a lane, and something comes in here", where=where, fix="put it first")
         if cls.accepts != "nothing" and incoming is None:
-            raise StudyError(f"{cls.label} changes a field, and nothing comes in", where=where, fix="put a start before it")
+            raise StudyError(
+                f"{cls.label} changes a field, and nothing comes in", where=where, fix="put a start before it"
+            )
         if incoming is not None and cls.accepts not in ("any", incoming.kind):
             raise StudyError(f"{cls.label} takes a {cls.accepts}, and a {incoming.kind} comes in", where=where)
         built = self.build(cls, part.params, where)

@@ -31,7 +31,9 @@ class SteerAround(FieldStep):
     formula = "ψ' = αψ + (1−α) ∇d (∇d·ψ),  v = ∇ × ψ'"
 
     shape: ShapeId = param(help="The shape to go around")
-    reach: float = param(0.6, unit="m", above=0, slider=(0.05, 5), help="How far from the surface the flow begins to turn")
+    reach: float = param(
+        0.6, unit="m", above=0, slider=(0.05, 5), help="How far from the surface the flow begins to turn"
+    )
     method: Literal["by the potential", "by sliding"] = param(
         "by the potential", help="By the potential is free of sinks; fields without a potential slide"
     )

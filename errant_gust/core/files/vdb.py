@@ -6,6 +6,7 @@ active ones only. Our files are proved against the real library in tests/core/te
 """
 
 import io
+import itertools
 import struct
 import uuid
 import zlib
@@ -114,7 +115,10 @@ def _leaves(values: Array) -> tuple[Array, Array, Array]:
     origins, kept, masks = [], [], []
     for i in range(counts[0]):  # one slab of leaves at a time keeps memory at a slab's worth
         slab = values[i * LEAF : (i + 1) * LEAF]
-        pad = [(0, LEAF - slab.shape[0]), *((0, c * LEAF - n) for c, n in zip(counts[1:], slab.shape[1:3], strict=True))]
+        pad = [
+            (0, LEAF - slab.shape[0]),
+            *((0, c * LEAF - n) for c, n in zip(counts[1:], slab.shape[1:3], strict=True)),
+        ]
         inside = np.pad(np.ones(slab.shape[:3], bool), pad)
         full = np.pad(slab, [*pad, (0, 0)] if vector else pad)
         tail = (3,) if vector else ()
@@ -171,7 +175,7 @@ def _groups(keys: Array) -> list[tuple[int, int]]:
         return []
     cut = np.nonzero((keys[1:] != keys[:-1]).any(axis=1))[0] + 1
     edges = [0, *cut.tolist(), len(keys)]
-    return list(zip(edges[:-1], edges[1:], strict=True))
+    return list(itertools.pairwise(edges))
 
 
 def _node(file: BinaryIO, children: Array, size: int) -> None:
@@ -246,7 +250,9 @@ def read_vdb(path: Path) -> dict[str, Grid]:
 def _read_grid(r: _Reader, vector: bool) -> Grid:
     flags = r.unpack("I")[0]
     if flags & ~(ZIP | ACTIVE_MASK):
-        raise FileError("uses a compression not read here", where=r.where, fix="save it with zip or without compression")
+        raise FileError(
+            "uses a compression not read here", where=r.where, fix="save it with zip or without compression"
+        )
     r.metadata()
     origin, h = _read_transform(r)
     channels = 3 if vector else 1

@@ -123,7 +123,7 @@ def _tree(triangles: Array) -> tuple[Array, Array, int]:
         first = (first - 1) // 2
     with np.errstate(invalid="ignore"):  # empty leaves reach from inf to -inf
         middle = 0.5 * (boxes[:, :3] + boxes[:, 3:])
-    empty = ~np.isfinite(middle).all(axis=1)
+    empty: Any = ~np.isfinite(middle).all(axis=1)
     middle[empty] = 0.0
     centre = np.where(weight[:, None] > 0, weighted / np.maximum(weight, 1e-300)[:, None], middle)
     reach = np.maximum(np.abs(boxes[:, 3:] - centre), np.abs(centre - boxes[:, :3]))
@@ -141,7 +141,9 @@ def read_mesh(path: Path, *, name: str = "") -> Mesh:
     where = name or path.name
     suffix = Path(where).suffix.lower()
     if suffix not in FORMATS:
-        raise FileError(f"'{suffix or where}' is not a mesh format read here", where=where, fix=f"use {', '.join(FORMATS)}")
+        raise FileError(
+            f"'{suffix or where}' is not a mesh format read here", where=where, fix=f"use {', '.join(FORMATS)}"
+        )
     try:
         size = path.stat().st_size
         if size > MAX_BYTES:
@@ -149,7 +151,7 @@ def read_mesh(path: Path, *, name: str = "") -> Mesh:
         if size == 0:
             raise FileError("the file is empty", where=where)
         with path.open("rb") as file:
-            loaded = trimesh.load(
+            loaded: Any = trimesh.load(
                 file, file_type=suffix[1:], force="mesh", process=False, skip_materials=True, resolver=None
             )
     except FileError:
@@ -173,12 +175,13 @@ def make_mesh(vertices: Array, faces: Array, where: str) -> Mesh:
     if faces.min() < 0 or faces.max() >= len(vertices):
         raise FileError("a face names a vertex that is not in the file", where=where)
     notes = []
-    finite = np.isfinite(vertices).all(axis=1)[faces].all(axis=1)
+    sound_vertex: Any = np.isfinite(vertices).all(axis=1)
+    finite = sound_vertex[faces].all(axis=1)
     if not finite.all():
         notes.append(f"{int((~finite).sum()):,} triangles with coordinates that are not numbers were left out")
     mesh = trimesh.Trimesh(vertices, faces[finite], process=False)
     mesh.merge_vertices(merge_tex=True, merge_norm=True)
-    sound = mesh.nondegenerate_faces(height=1e-12)
+    sound: Any = mesh.nondegenerate_faces(height=1e-12)
     if not sound.all():
         notes.append(f"{int((~sound).sum()):,} triangles without area were left out")
         mesh.update_faces(sound)

@@ -87,9 +87,9 @@ class MeshDistance:
 
         The grid's box is convex and holds the mesh, so a point outside is no nearer than its place on the box.
         """
-        p = ((points - self.lower.astype(np.float32)[:, None]) / np.float32(self.h)).astype(np.float32)
         out = np.empty(points.shape[1], np.float32)
-        kernels.sample_scalar(self.signed, p[0], p[1], p[2], 1, out)
+        low = self.lower.astype(np.float32)
+        kernels.sample_scalar(self.signed, *points, low[0], low[1], low[2], np.float32(1 / self.h), 1, out)
         return out - np.float32(self.h + self.margin)
 
     def _exact(self, points: Array) -> Array:

@@ -33,7 +33,9 @@ class Assets:
             raise StudyError(f"'{name}' is not a plain file name", where=where, fix="put the file beside the study")
         path = (self.folder / name) if self.folder else None
         if path is None or not path.is_file():
-            raise FileError(f"the file '{name}' is missing", where=where, fix="put it beside the study or import it again")
+            raise FileError(
+                f"the file '{name}' is missing", where=where, fix="put it beside the study or import it again"
+            )
         return path
 
 

@@ -1,6 +1,7 @@
 """A baked field: float32 values in the middle of a region's voxels, sampled trilinearly."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -11,7 +12,7 @@ from errant_gust.core.kernels import grids as kernels
 
 Array = NDArray[Any]
 Outside = Literal["zero", "clamp", "repeat"]
-OUTSIDE = {"zero": 0, "clamp": 1, "repeat": 2}
+OUTSIDE = {"zero": 0, "clamp": 1, "repeat": 1}
 
 
 @dataclass(frozen=True)
@@ -26,30 +27,45 @@ class Grid:
     def is_vector(self) -> bool:
         return self.values.ndim == 4
 
-    def _voxels(self, points: Array) -> Array:
-        lower = np.array(self.region.lower, np.float64)[:, None]
-        return ((points - lower) / self.region.voxel_size - 0.5).astype(np.float32)
+    @property
+    def _frame(self) -> tuple[Any, ...]:
+        """Place of the first node, voxels a metre, and the rule outside, as the kernels take them."""
+        h = self.region.voxel_size
+        first = (np.float32(low + 0.5 * h) for low in self.region.lower)
+        return (*first, np.float32(1 / h), OUTSIDE[self.outside])
+
+    @cached_property
+    def _nodes(self) -> Array:
+        """Values with a first layer repeated behind the last where the field repeats or is one voxel thick."""
+        pad = [(0, 1 if self.outside == "repeat" or n == 1 else 0) for n in self.region.shape]
+        if not any(after for _, after in pad):
+            return self.values
+        return np.pad(self.values, [*pad, (0, 0)] if self.is_vector else pad, mode="wrap")
+
+    def _wrapped(self, points: Array) -> Array:
+        if self.outside != "repeat":
+            return points
+        h = self.region.voxel_size
+        first = np.array(self.region.lower)[:, None] + 0.5 * h
+        span = np.array(self.region.shape)[:, None] * h
+        return (first + np.mod(points - first, span)).astype(np.float32)
 
     def sample(self, points: Array) -> Array:
         """points (3, n) float32 in metres -> (n,) or (3, n) float32."""
-        p = self._voxels(points)
-        if self.is_vector:
-            out = np.empty((3, points.shape[1]), np.float32)
-            kernels.sample_vector(self.values, p[0], p[1], p[2], OUTSIDE[self.outside], out)
-            return out
-        out = np.empty(points.shape[1], np.float32)
-        kernels.sample_scalar(self.values, p[0], p[1], p[2], OUTSIDE[self.outside], out)
+        n = points.shape[1]
+        out = np.empty((3, n) if self.is_vector else n, np.float32)
+        sample = kernels.sample_vector if self.is_vector else kernels.sample_scalar
+        sample(self._nodes, *self._wrapped(points), *self._frame, out)
         return out
 
     def sample_with_gradient(self, points: Array) -> tuple[Array, Array]:
         """Value and the exact derivative of the trilinear interpolant: (3, n) or (3, 3, n), per metre."""
-        p, n = self._voxels(points), points.shape[1]
-        scale, rule = np.float32(1 / self.region.voxel_size), OUTSIDE[self.outside]
+        n, p = points.shape[1], self._wrapped(points)
         if not self.is_vector:
             value, gradient = np.empty(n, np.float32), np.empty((3, n), np.float32)
-            kernels.sample_gradient(self.values, p[0], p[1], p[2], scale, rule, value, gradient)
+            kernels.sample_gradient(self._nodes, *p, *self._frame, value, gradient)
             return value, gradient
         value, gradient = np.empty((3, n), np.float32), np.empty((3, 3, n), np.float32)
         for c in range(3):
-            kernels.sample_gradient(self.values[..., c], p[0], p[1], p[2], scale, rule, value[c], gradient[c])
+            kernels.sample_gradient(self._nodes[..., c], *p, *self._frame, value[c], gradient[c])
         return value, gradient

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import BudgetError
+from errant_gust.core.kernels.grids import voxel_centres
 
 Array = NDArray[Any]
 
@@ -40,7 +41,11 @@ class GridRegion:
         count = np.maximum(1, np.ceil(size / voxel_size - 1e-6))
         slack = 0.5 * (count * voxel_size - size)
         low = np.asarray(lower, float) - slack
-        return cls(tuple(low.tolist()), tuple(int(c) for c in count), float(voxel_size))
+        return cls(
+            (low[0].item(), low[1].item(), low[2].item()),
+            (int(count[0]), int(count[1]), int(count[2])),
+            float(voxel_size),
+        )
 
     @property
     def upper(self) -> tuple[float, float, float]:
@@ -71,11 +76,6 @@ class GridRegion:
 
     def centres(self, start: int, stop: int) -> Array:
         """Middles (3, m) float32 of the voxels with flat indices start..stop (z fastest)."""
-        _, ny, nz = self.shape
-        flat = np.arange(start, stop)
-        i, rest = np.divmod(flat, ny * nz)
-        j, k = np.divmod(rest, nz)
         out = np.empty((3, stop - start), np.float32)
-        for axis, index in enumerate((i, j, k)):
-            out[axis] = self.lower[axis] + (index + 0.5) * self.voxel_size
+        voxel_centres(start, self.shape[1], self.shape[2], *self.lower, self.voxel_size, out)
         return out

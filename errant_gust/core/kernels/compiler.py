@@ -7,15 +7,12 @@ the Numba version and the CPU: any change means a fresh folder, never a stale ke
 import hashlib
 import os
 import platform
-from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
+from typing import Any
 
 import llvmlite.binding
 
 from errant_gust.core.places import home
-
-F = TypeVar("F", bound=Callable[..., object])
 
 
 def source_hash() -> str:
@@ -54,11 +51,11 @@ import numba  # noqa: E402  (the cache folder must be chosen before Numba reads 
 FAST = {"contract", "nsz", "arcp"}  # keeps NaN and infinity meaningful, unlike full fastmath
 
 
-def kernel(function: F) -> F:
+def kernel(function: Any) -> Any:
     """Compile a loop over arrays: releases the GIL, cached on disk, IEEE division."""
-    return numba.njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")(function)  # type: ignore[no-any-return]
+    return numba.njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")(function)
 
 
-def inline(function: F) -> F:
+def inline(function: Any) -> Any:
     """Compile a helper that is always inlined into its kernel, so that loops around it vectorise."""
-    return numba.njit(nogil=True, fastmath=FAST, error_model="numpy", forceinline=True)(function)  # type: ignore[no-any-return]
+    return numba.njit(nogil=True, fastmath=FAST, error_model="numpy", forceinline=True)(function)

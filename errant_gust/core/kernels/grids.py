@@ -1,7 +1,6 @@
 """Sampling of regular grids: trilinear with its gradient, and cubic B-spline with first and second derivatives.
 
-Grids are (nx, ny, nz) or (nx, ny, nz, 3) float32; points are (3, n) float32 in units of voxels, 0 at the first node.
-Outside: 0 zero, 1 clamp, 2 repeat.
+Grids are (nx, ny, nz) or (nx, ny, nz, 3) float32 with at least two nodes along each axis. Outside: 0 zero, 1 clamp.
 """
 
 import numpy as np
@@ -10,94 +9,105 @@ from errant_gust.core.kernels.compiler import inline, kernel
 
 F0 = np.float32(0.0)
 F1 = np.float32(1.0)
+N1 = np.uint64(1)
+N2 = np.uint64(2)
+N3 = np.uint64(3)
+N4 = np.uint64(4)
+N5 = np.uint64(5)
 HALF = np.float32(0.5)
 SIXTH = np.float32(1.0 / 6.0)
 
 
 @inline
 def place(p, n, outside):
-    """Lower node, fraction and weight (0 where the field ends) of one coordinate."""
-    weight = F1
-    if outside == 2:
-        p = p - np.floor(p / np.float32(n)) * np.float32(n)
-    else:
-        top = np.float32(n - 1)
-        if outside == 0 and (p < -HALF or p > top + HALF):
-            weight = F0
-        p = min(max(p, F0), top)
-    i = np.int64(p)
-    if outside == 2:
-        i = i % n
-        j = (i + 1) % n
-    else:
-        i = min(i, max(n - 2, 0))
-        j = min(i + 1, n - 1)
-    return i, j, p - np.float32(i), weight
+    """Lower node, fraction and weight (0 where the field ends) of one coordinate in voxels; n is at least 2."""
+    top = np.float32(n - 1)
+    beyond = (p < -HALF) | (p > top + HALF)
+    weight = F0 if (outside == 0) & beyond else F1
+    p = min(max(p, F0), top)
+    i = min(np.int32(p), np.int32(n - 2))
+    return i, p - np.float32(i), weight
 
 
 @kernel
-def sample_scalar(grid, x, y, z, outside, out):
+def sample_scalar(grid, x, y, z, lx, ly, lz, scale, outside, out):
+    """Trilinear; lx, ly, lz: place of the first node in metres, scale: voxels a metre."""
     nx, ny, nz = grid.shape
     for q in range(x.size):
-        i0, i1, fx, wx = place(x[q], nx, outside)
-        j0, j1, fy, wy = place(y[q], ny, outside)
-        k0, k1, fz, wz = place(z[q], nz, outside)
-        a = grid[i0, j0, k0] + fz * (grid[i0, j0, k1] - grid[i0, j0, k0])
-        b = grid[i0, j1, k0] + fz * (grid[i0, j1, k1] - grid[i0, j1, k0])
-        c = grid[i1, j0, k0] + fz * (grid[i1, j0, k1] - grid[i1, j0, k0])
-        d = grid[i1, j1, k0] + fz * (grid[i1, j1, k1] - grid[i1, j1, k0])
+        i, fx, wx = place((x[q] - lx) * scale, nx, outside)
+        j, fy, wy = place((y[q] - ly) * scale, ny, outside)
+        k, fz, wz = place((z[q] - lz) * scale, nz, outside)
+        a = grid[i, j, k] + fz * (grid[i, j, k + 1] - grid[i, j, k])
+        b = grid[i, j + 1, k] + fz * (grid[i, j + 1, k + 1] - grid[i, j + 1, k])
+        c = grid[i + 1, j, k] + fz * (grid[i + 1, j, k + 1] - grid[i + 1, j, k])
+        d = grid[i + 1, j + 1, k] + fz * (grid[i + 1, j + 1, k + 1] - grid[i + 1, j + 1, k])
         e = a + fy * (b - a)
         f = c + fy * (d - c)
         out[q] = wx * wy * wz * (e + fx * (f - e))
 
 
 @kernel
-def sample_vector(grid, x, y, z, outside, out):
-    """The flat index of the lower corner serves all three channels of the eight corners."""
+def sample_vector(grid, x, y, z, lx, ly, lz, scale, outside, out):
+    """In short stretches: first addresses and weights (vectorised), then the gathers, whose misses overlap.
+
+    The three channels of a voxel and its neighbour along z are one run of six numbers, so a point reads four runs.
+    """
     nx, ny, nz, _ = grid.shape
     flat = grid.reshape(-1)
-    for q in range(x.size):
-        i0, i1, fx, wx = place(x[q], nx, outside)
-        j0, j1, fy, wy = place(y[q], ny, outside)
-        k0, k1, fz, wz = place(z[q], nz, outside)
-        ra = (i0 * ny + j0) * nz
-        rb = (i0 * ny + j1) * nz
-        rc = (i1 * ny + j0) * nz
-        rd = (i1 * ny + j1) * nz
-        w = wx * wy * wz
-        w1 = w * fx
-        w0 = w - w1
-        wa, wb = w0 * (F1 - fy), w0 * fy
-        wc, wd = w1 * (F1 - fy), w1 * fy
-        g = F1 - fz
-        for c in range(3):
-            o0 = 3 * k0 + c
-            o1 = 3 * k1 + c
-            lower = wa * flat[3 * ra + o0] + wb * flat[3 * rb + o0] + wc * flat[3 * rc + o0] + wd * flat[3 * rd + o0]
-            upper = wa * flat[3 * ra + o1] + wb * flat[3 * rb + o1] + wc * flat[3 * rc + o1] + wd * flat[3 * rd + o1]
-            out[c, q] = g * lower + fz * upper
+    size = 128
+    base = np.empty(size, np.uint32)
+    part = np.empty((4, size), np.float32)
+    sy = np.uint64(3 * nz)
+    sx = np.uint64(3 * nz * ny)
+    for start in range(0, x.size, size):
+        count = min(size, x.size - start)
+        for s in range(count):
+            i, fx, wx = place((x[start + s] - lx) * scale, nx, outside)
+            j, fy, wy = place((y[start + s] - ly) * scale, ny, outside)
+            k, fz, wz = place((z[start + s] - lz) * scale, nz, outside)
+            base[s] = np.uint32(3) * ((np.uint32(i) * np.uint32(ny) + np.uint32(j)) * np.uint32(nz) + np.uint32(k))
+            part[0, s], part[1, s], part[2, s], part[3, s] = wx * wy * wz, fx, fy, fz
+        for s in range(count):
+            w, fx, fy, fz = part[0, s], part[1, s], part[2, s], part[3, s]
+            a = np.uint64(base[s])
+            b, c = a + sy, a + sx
+            d = c + sy
+            w1 = w * fx
+            w0 = w - w1
+            wb, wd = w0 * fy, w1 * fy
+            wa, wc = w0 - wb, w1 - wd
+            u0 = wa * flat[a] + wb * flat[b] + wc * flat[c] + wd * flat[d]
+            v0 = wa * flat[a + N1] + wb * flat[b + N1] + wc * flat[c + N1] + wd * flat[d + N1]
+            w0 = wa * flat[a + N2] + wb * flat[b + N2] + wc * flat[c + N2] + wd * flat[d + N2]
+            u1 = wa * flat[a + N3] + wb * flat[b + N3] + wc * flat[c + N3] + wd * flat[d + N3]
+            v1 = wa * flat[a + N4] + wb * flat[b + N4] + wc * flat[c + N4] + wd * flat[d + N4]
+            w1 = wa * flat[a + N5] + wb * flat[b + N5] + wc * flat[c + N5] + wd * flat[d + N5]
+            out[0, start + s] = u0 + fz * (u1 - u0)
+            out[1, start + s] = v0 + fz * (v1 - v0)
+            out[2, start + s] = w0 + fz * (w1 - w0)
 
 
 @kernel
-def sample_gradient(grid, x, y, z, scale, outside, value, gradient):
-    """Trilinear value of one channel and the exact derivative of the interpolant; scale: voxels per metre."""
+def sample_gradient(grid, x, y, z, lx, ly, lz, scale, outside, value, gradient):
+    """Trilinear value of one channel and the exact derivative of the interpolant, per metre."""
     nx, ny, nz = grid.shape
     for q in range(x.size):
-        i0, i1, fx, wx = place(x[q], nx, outside)
-        j0, j1, fy, wy = place(y[q], ny, outside)
-        k0, k1, fz, wz = place(z[q], nz, outside)
+        px, py, pz = (x[q] - lx) * scale, (y[q] - ly) * scale, (z[q] - lz) * scale
+        i, fx, wx = place(px, nx, outside)
+        j, fy, wy = place(py, ny, outside)
+        k, fz, wz = place(pz, nz, outside)
         w = wx * wy * wz
-        v000, v001 = grid[i0, j0, k0], grid[i0, j0, k1]
-        v010, v011 = grid[i0, j1, k0], grid[i0, j1, k1]
-        v100, v101 = grid[i1, j0, k0], grid[i1, j0, k1]
-        v110, v111 = grid[i1, j1, k0], grid[i1, j1, k1]
+        v000, v001 = grid[i, j, k], grid[i, j, k + 1]
+        v010, v011 = grid[i, j + 1, k], grid[i, j + 1, k + 1]
+        v100, v101 = grid[i + 1, j, k], grid[i + 1, j, k + 1]
+        v110, v111 = grid[i + 1, j + 1, k], grid[i + 1, j + 1, k + 1]
         a, b = v000 + fz * (v001 - v000), v010 + fz * (v011 - v010)
         c, d = v100 + fz * (v101 - v100), v110 + fz * (v111 - v110)
         e, f = a + fy * (b - a), c + fy * (d - c)
         value[q] = w * (e + fx * (f - e))
-        inside_x = F1 if outside == 2 or (x[q] >= F0 and x[q] <= np.float32(nx - 1)) else F0
-        inside_y = F1 if outside == 2 or (y[q] >= F0 and y[q] <= np.float32(ny - 1)) else F0
-        inside_z = F1 if outside == 2 or (z[q] >= F0 and z[q] <= np.float32(nz - 1)) else F0
+        inside_x = F1 if px >= F0 and px <= np.float32(nx - 1) else F0
+        inside_y = F1 if py >= F0 and py <= np.float32(ny - 1) else F0
+        inside_z = F1 if pz >= F0 and pz <= np.float32(nz - 1) else F0
         s = w * scale
         gx, gy = F1 - fx, F1 - fy
         gradient[0, q] = inside_x * s * (f - e)
@@ -107,6 +117,26 @@ def sample_gradient(grid, x, y, z, scale, outside, value, gradient):
             * s
             * (gx * (gy * (v001 - v000) + fy * (v011 - v010)) + fx * (gy * (v101 - v100) + fy * (v111 - v110)))
         )
+
+
+@kernel
+def voxel_centres(start, ny, nz, lx, ly, lz, h, out):
+    """Middles of voxels with flat indices from `start` (z fastest) into out (3, m)."""
+    i = start // (ny * nz)
+    rest = start - i * ny * nz
+    j = rest // nz
+    k = rest - j * nz
+    for q in range(out.shape[1]):
+        out[0, q] = lx + (i + 0.5) * h
+        out[1, q] = ly + (j + 0.5) * h
+        out[2, q] = lz + (k + 0.5) * h
+        k += 1
+        if k == nz:
+            k = 0
+            j += 1
+            if j == ny:
+                j = 0
+                i += 1
 
 
 @inline
@@ -124,9 +154,12 @@ def weights(t):
 @inline
 def weights1(t):
     u = F1 - t
-    return -HALF * u * u, HALF * (np.float32(3.0) * t * t) - np.float32(2.0) * t, HALF * (
-        F1 + np.float32(2.0) * t - np.float32(3.0) * t * t
-    ), HALF * t * t
+    return (
+        -HALF * u * u,
+        HALF * (np.float32(3.0) * t * t) - np.float32(2.0) * t,
+        HALF * (F1 + np.float32(2.0) * t - np.float32(3.0) * t * t),
+        HALF * t * t,
+    )
 
 
 @inline

@@ -181,7 +181,7 @@ def distance_slab(lower, h, i0, i1, triangles, boxes, dipoles, leaves, closed, d
             for k in range(nz):
                 pz = lower[2] + h * k
                 bound = (last + 1.0001 * h) ** 2 + 1e-30
-                d2, _x, _y, _z, which = closest(px, py, pz, triangles, boxes, leaves, bound, stack)
+                d2, _x, _y, _z, _which = closest(px, py, pz, triangles, boxes, leaves, bound, stack)
                 d = np.sqrt(d2)
                 if closed and k > 0 and last > 1.01 * h:
                     wind[i, j, k] = wind[i, j, k - 1]

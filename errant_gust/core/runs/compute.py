@@ -78,6 +78,8 @@ def compute(
             made += 1
             if report is not None:
                 each = (time.perf_counter() - began) / made
-                report(FrameDone(frame, frame - start + 1, end - start + 1, facts["seconds"], each * (end - frame), facts))
+                report(
+                    FrameDone(frame, frame - start + 1, end - start + 1, facts["seconds"], each * (end - frame), facts)
+                )
             frame += 1
     return store

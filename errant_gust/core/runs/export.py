@@ -47,7 +47,9 @@ def export_run(
         if channels is not None:
             unknown = [c for c in channels if c not in data]
             if unknown:
-                raise FileError(f"the run has no channel '{unknown[0]}'", where="channels", fix=nearest(unknown[0], data))
+                raise FileError(
+                    f"the run has no channel '{unknown[0]}'", where="channels", fix=nearest(unknown[0], data)
+                )
             data = {name: data[name] for name in (*ALWAYS, *(c for c in channels if c not in ALWAYS))}
         write(path, data)
         made.append((path, hashlib.sha256(path.read_bytes()).hexdigest()))

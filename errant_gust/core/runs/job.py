@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.fields.blocks import give_way
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.compute import FrameDone, compute, manifest_for
 from errant_gust.core.runs.store import RunStore, write_atomically
@@ -51,10 +52,14 @@ def work(folder: str, last: int) -> dict[str, str]:
         facts = {"done": done.done, "total": done.total, "each": done.seconds, "left": done.left, **done.facts}
         write_atomically(place / "progress.json", json.dumps(facts))
 
+    def stop_asked() -> bool:
+        give_way()
+        return (place / "stop").exists()
+
     try:
         compute(
             study, manifest["flow"], place, quality=manifest["quality"], assets=assets, last=last,
-            cancel=(place / "stop").exists, report=report,
+            cancel=stop_asked, report=report,
         )  # fmt: skip
     except Cancelled:
         return {"state": "stopped", "message": "stopped; the frames so far are kept"}

@@ -12,7 +12,7 @@ import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import zarr
@@ -123,7 +123,7 @@ class RunStore:
         try:
             group = zarr.open_group(path, mode="r")
             names = channels or tuple(group.array_keys())
-            return {name: np.asarray(group[name][...]) for name in names}
+            return {name: np.asarray(cast(Any, group[name])[...]) for name in names}
         except (KeyError, ValueError, OSError, RuntimeError) as error:
             raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
 

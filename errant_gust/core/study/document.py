@@ -108,7 +108,7 @@ class FlowLane(Lane):
 
 
 class Study(Part):
-    format: Literal["errant-gust-study"] = FORMAT
+    format: Literal["errant-gust-study"] = "errant-gust-study"
     version: int = VERSION
     name: Name = "Untitled"
     note: str = Field("", max_length=4000)
@@ -216,7 +216,9 @@ def _named(data: Any, loc: tuple[Any, ...]) -> str:
 
 def _finite(raw: Raw, where: str) -> None:
     if isinstance(raw, float) and not math.isfinite(raw):
-        raise StudyError(f"{raw} is not a number one can compute with", where=where, fix="right would be a finite number")
+        raise StudyError(
+            f"{raw} is not a number one can compute with", where=where, fix="right would be a finite number"
+        )
     for inner in raw.values() if isinstance(raw, dict) else raw if isinstance(raw, list | tuple) else ():
         _finite(inner, where)
 

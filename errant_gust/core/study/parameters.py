@@ -5,6 +5,7 @@ schema, form, card, handbook and command-line listing are read from it here.
 """
 
 import inspect
+import itertools
 import types
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal, Union, get_args, get_origin
@@ -28,7 +29,7 @@ class Refers:
 def _curve(points: list[Pair]) -> list[Pair]:
     if len(points) < 2:
         raise ValueError("a curve needs at least two points")
-    if any(b[0] <= a[0] for a, b in zip(points, points[1:], strict=False)):
+    if any(b[0] <= a[0] for a, b in itertools.pairwise(points)):
         raise ValueError("the points of a curve must go from left to right, no two at the same place")
     return points
 
@@ -67,7 +68,7 @@ def param(
     integral over time (`At.total`), so that keys change speed without a jump; when: shown only while another
     parameter has one of the named values.
     """
-    extra = {"unit": unit, "slider": slider, "label": label, "varies": varies, "rate": rate, "when": when}
+    extra: Any = {"unit": unit, "slider": slider, "label": label, "varies": varies, "rate": rate, "when": when}
     return Field(default, description=help, ge=range[0], le=range[1], gt=above, json_schema_extra=extra)
 
 

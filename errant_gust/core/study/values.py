@@ -3,6 +3,7 @@
 Keys change a value over time (seconds since the first frame); their integral is exact, so that a rate can be keyed.
 """
 
+import itertools
 from bisect import bisect_right
 from collections.abc import Callable
 from typing import Any, Literal
@@ -24,7 +25,7 @@ class Keys(BaseModel):
     @field_validator("keys")
     @classmethod
     def _in_order(cls, keys: list[tuple[float, Number]]) -> list[tuple[float, Number]]:
-        if any(b[0] <= a[0] for a, b in zip(keys, keys[1:], strict=False)):
+        if any(b[0] <= a[0] for a, b in itertools.pairwise(keys)):
             raise ValueError("keys must be in order of time, no two at the same time")
         if len({isinstance(value, tuple) for _, value in keys}) > 1:
             raise ValueError("keys must all be numbers or all be vectors")
@@ -47,9 +48,7 @@ class Keys(BaseModel):
     def _slopes(self, v: list[float]) -> list[float]:
         t = [key[0] for key in self.keys]
         last = len(t) - 1
-        return [
-            0.0 if i in (0, last) else (v[i + 1] - v[i - 1]) / (t[i + 1] - t[i - 1]) for i in range(last + 1)
-        ]
+        return [0.0 if i in (0, last) else (v[i + 1] - v[i - 1]) / (t[i + 1] - t[i - 1]) for i in range(last + 1)]
 
     def _value(self, v: list[float], time: float) -> float:
         t = [key[0] for key in self.keys]

@@ -1,4 +1,4 @@
-"""Looking: shapes to draw, swatches, probe samples, flow lines, readings, costs, checks. Documents come with the call."""
+"""Looking: shapes to draw, swatches, probe samples, flow lines, readings, checks. Documents come with the call."""
 
 from typing import Any, Literal
 
@@ -101,7 +101,9 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
         except (GustError, ValueError) as error:
             facts["errors"][f"shapes.{part.id}"] = str(error)
             continue
-        facts["shapes"].append({"id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded})
+        facts["shapes"].append(
+            {"id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded}
+        )
         arrays[f"{part.id}.vertices"] = vertices
         arrays[f"{part.id}.faces"] = faces.astype(np.int32)
     for region in scene.study.regions:
@@ -148,8 +150,9 @@ def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
                 continue
             arrays[name] = values
             facts["steps"].append(
-                {"lane": lane.id, "step": step, "kind": node.kind, "low": float(values.min()), "high": float(values.max()),
-                 "unit": look.unit_of(node)}
+                {"lane": lane.id, "step": step, "kind": node.kind, "low": float(values.min()),
+                    "high": float(values.max()),
+                    "unit": look.unit_of(node)}
             )  # fmt: skip
     return reply(facts, arrays)
 
@@ -180,7 +183,9 @@ def lines(request: HttpRequest, body: Lines) -> HttpResponse:
     made = look.flow_lines(node, seeds, length=body.length, steps=body.steps, cancel=turn.superseded)
     values, _ = sample(node, made.reshape(-1, 3), cancel=turn.superseded)
     speed = np.linalg.norm(values, axis=1).reshape(made.shape[:2]).astype(np.float32)
-    return reply({"kind": "vector", "low": float(speed.min()), "high": float(speed.max())}, {"lines": made, "speed": speed})
+    return reply(
+        {"kind": "vector", "low": float(speed.min()), "high": float(speed.max())}, {"lines": made, "speed": speed}
+    )
 
 
 @router.post("/look/reading", response=dict[str, Any])

@@ -101,7 +101,7 @@ BEGINNINGS: dict[str, dict[str, Any]] = {
             {"id": "source", "name": "Source", "kind": "box", "params": {"size": [0.1, 2, 1.5], "move": [-2, 0, 0.9]}}
         ],
         "regions": [
-            {"id": "space", "name": "Space", "bounds": {"lower": [-2.5, -2, 0], "upper": [2.5, 2, 2.5]}, "voxel_size": 0.1}
+            {"id": "space", "name": "Space", "bounds": {"lower": [-2.5, -2, 0], "upper": [2.5, 2, 2.5]}}
         ],
         "fields": [
             {"id": "wind", "name": "Wind", "steps": [{"id": "a", "op": "wind", "params": {"speed": 1.5}}]},
@@ -110,7 +110,7 @@ BEGINNINGS: dict[str, dict[str, Any]] = {
             {
                 "id": "particles", "name": "Particles", "kind": "particles",
                 "steps": [
-                    {"id": "a", "op": "emit", "params": {"shape": "source", "where": "volume", "rate": 8000, "life": 3}},
+                    {"id": "a", "op": "emit", "params": {"shape": "source", "where": "volume", "rate": 8000}},
                     {"id": "b", "op": "carry", "params": {"field": "wind"}},
                 ],
             }
@@ -154,7 +154,9 @@ def redo(request: HttpRequest, key: str) -> Any:
 def history(request: HttpRequest, key: str) -> Any:
     study = store.get(key)
     revisions = study.revisions.order_by("-pk")[:200]
-    return [{"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in revisions]
+    return [
+        {"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in revisions
+    ]
 
 
 @router.post("/studies/{key}/restore/{revision}", response=StudyOut)

@@ -5,51 +5,69 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Revision',
+            name="Revision",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('document', models.JSONField()),
-                ('label', models.CharField(max_length=200)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('parent', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='children', to='gust.revision')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("document", models.JSONField()),
+                ("label", models.CharField(max_length=200)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                (
+                    "parent",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="children",
+                        to="gust.revision",
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Study',
+            name="Study",
             fields=[
-                ('key', models.CharField(max_length=40, primary_key=True, serialize=False)),
-                ('name', models.CharField(max_length=80)),
-                ('changed', models.DateTimeField(auto_now=True)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('deleted', models.DateTimeField(null=True)),
-                ('head', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to='gust.revision')),
+                ("key", models.CharField(max_length=40, primary_key=True, serialize=False)),
+                ("name", models.CharField(max_length=80)),
+                ("changed", models.DateTimeField(auto_now=True)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("deleted", models.DateTimeField(null=True)),
+                (
+                    "head",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="+", to="gust.revision"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Run',
+            name="Run",
             fields=[
-                ('identity', models.CharField(max_length=40, primary_key=True, serialize=False)),
-                ('flow', models.CharField(max_length=40)),
-                ('quality', models.CharField(max_length=10)),
-                ('state', models.CharField(default='waiting', max_length=10)),
-                ('message', models.CharField(default='', max_length=400)),
-                ('last', models.IntegerField()),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('changed', models.DateTimeField(auto_now=True)),
-                ('study', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='runs', to='gust.study')),
+                ("identity", models.CharField(max_length=40, primary_key=True, serialize=False)),
+                ("flow", models.CharField(max_length=40)),
+                ("quality", models.CharField(max_length=10)),
+                ("state", models.CharField(default="waiting", max_length=10)),
+                ("message", models.CharField(default="", max_length=400)),
+                ("last", models.IntegerField()),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("changed", models.DateTimeField(auto_now=True)),
+                (
+                    "study",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="runs", to="gust.study"
+                    ),
+                ),
             ],
         ),
         migrations.AddField(
-            model_name='revision',
-            name='study',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='revisions', to='gust.study'),
+            model_name="revision",
+            name="study",
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE, related_name="revisions", to="gust.study"
+            ),
         ),
     ]

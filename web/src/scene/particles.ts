@@ -34,7 +34,7 @@ export class Particles {
     lut.needsUpdate = true
     this.material = new THREE.ShaderMaterial({
       vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false,
-      uniforms: { lut: { value: lut }, size: { value: 2 }, scale: { value: 12 }, strength: { value: 0.85 } },
+      uniforms: { lut: { value: lut }, size: { value: 2 }, scale: { value: 9 }, strength: { value: 0.5 } },
     })
     this.points = new THREE.Points(new THREE.BufferGeometry(), this.material)
     this.points.frustumCulled = false

@@ -21,7 +21,7 @@ export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null
     const solid = obstacles.has(shape.id) || part.kind === 'mesh'
     const chosen = selected === shape.id
     const material = new THREE.MeshLambertMaterial({
-      color: chosen ? 0xe07a5c : solid ? 0xd9d0bd : 0x6f7f9c, transparent: !solid, opacity: solid ? 1 : chosen ? 0.4 : 0.22,
+      color: chosen ? 0xe3b6a2 : solid ? 0xd9d0bd : 0x6f7f9c, transparent: !solid, opacity: solid ? 1 : chosen ? 0.4 : 0.22,
       side: THREE.DoubleSide, depthWrite: solid,
     })
     const mesh = new THREE.Mesh(flat, material)

@@ -119,11 +119,11 @@ function addLane(kind: 'field' | 'particles') {
 
 <style>
 .score { overflow: auto; min-height: 0; }
-.lane { display: grid; grid-template-columns: 138px 1fr; min-height: 57px; border-bottom: 1px solid var(--line); }
-.lane .h { padding: 7px 12px; border-right: 1px solid var(--line); position: relative; }
+.lane { display: grid; grid-template-columns: 138px 1fr; min-height: 52px; border-bottom: 1px solid var(--line); }
+.lane .h { padding: 5px 12px; border-right: 1px solid var(--line); position: relative; }
 .lane .h b { display: block; font-weight: 600; }
 .lane .h span { color: var(--muted); font-size: 11.500px; }
-.lane .steps { display: flex; align-items: center; padding: 4px 8px; overflow-x: auto; gap: 0; }
+.lane .steps { display: flex; align-items: center; padding: 2px 8px; overflow-x: auto; gap: 0; }
 .score .plus { flex: none; width: 28px; height: 28px; border: 1px dashed var(--muted); border-radius: 50%; color: var(--muted); margin: 0 10px; font-size: 16px; }
 .score .plus:hover { border-color: var(--signal); color: var(--signal-text); }
 .score .sep { border-left: 1px solid var(--line); height: 40px; margin: 0 10px 0 4px; }

@@ -40,7 +40,7 @@ const runs = useRuns()
 const look = useLook()
 const view = ref<InstanceType<typeof ViewPanel> | null>(null)
 const failed = ref('')
-const height = ref(250)
+const height = ref(262)
 const { sheet } = useKeys(() => view.value?.frame())
 const empty = computed(() => !study.doc?.fields.length && !study.doc?.flows.length && !study.doc?.shapes.length)
 

@@ -6,18 +6,19 @@ from typing import Any
 
 import numpy as np
 
-from errant_gust.core.errors import StudyError
+from errant_gust.core.errors import BudgetError, StudyError
+from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.blocks import Cancel, share_out
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Built, Plan, Scene
-from errant_gust.core.fields import catalogue
 from errant_gust.core.flows.particles import birth
 from errant_gust.core.flows.particles.steps import Carry, Emit, SpeedLimit
 from errant_gust.core.grids.region import budget
-from errant_gust.core.errors import BudgetError
 
 BLOCK = 8192
+SORT_EVERY = 8  # frames
+SORT_FROM = 50_000  # particles
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
 
 CHANNELS = ("position", "velocity", "age", "life", "id")
@@ -67,6 +68,14 @@ class Particles:
         return Particles(*(np.ascontiguousarray(getattr(self, n)[..., keep]) for n in self.__dataclass_fields__))
 
 
+def sorted_by_place(state: Particles) -> Particles:
+    """The same particles, neighbours in space next to each other in memory: sampling grids is then much quicker."""
+    low = state.position.min(axis=1, keepdims=True)
+    span = np.maximum(state.position.max(axis=1, keepdims=True) - low, np.float32(1e-6))
+    cell = ((state.position - low) / span * np.float32(63.99)).astype(np.int32)
+    return state.kept(np.argsort((cell[0] << 12) | (cell[1] << 6) | cell[2], kind="stable"))
+
+
 class ParticleFlow:
     """A particle lane of a study, stepped frame by frame; the state is a function of the study and the frame."""
 
@@ -94,7 +103,8 @@ class ParticleFlow:
     def _steps(self, time: float) -> tuple[list[Built], list[Built]]:
         """Emitters and motions at a time."""
         scene = self.plan.at(time)
-        emits, motions = [], []
+        emits: list[Built] = []
+        motions: list[Built] = []
         for part in self.lane.steps:
             if not part.on:
                 continue
@@ -144,7 +154,7 @@ class ParticleFlow:
             b = start + (end - start) * (i + 1) / count
             born = self._births(a, b, self.plan.at(a), self.plan.at(b))
             state = self._move(state.joined(born), a, b, cancel)
-        return state
+        return sorted_by_place(state) if frame % SORT_EVERY == 0 and state.count > SORT_FROM else state
 
     def _births(self, start: float, end: float, before: Scene, after: Scene) -> Particles:
         emits = self._steps(max(start, 0.0))[0]

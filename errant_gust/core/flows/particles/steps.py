@@ -39,10 +39,18 @@ class Emit(ParticleStep):
     headline = "rate"
 
     shape: ShapeId = param(label="From", help="The shape they are born on")
-    where: Literal["surface", "volume", "points"] = param("surface", help="On its surface, inside it, or at its vertices")
+    where: Literal["surface", "volume", "points"] = param(
+        "surface", help="On its surface, inside it, or at its vertices"
+    )
     timing: Literal["rate", "all at once"] = param("rate", help="So many a second, or all in one moment")
     rate: float = param(
-        4000, unit="/s", range=(0, 1e8), slider=(0, 50_000), rate=True, help="Births a second", when={"timing": ["rate"]}
+        4000,
+        unit="/s",
+        range=(0, 1e8),
+        slider=(0, 50_000),
+        rate=True,
+        help="Births a second",
+        when={"timing": ["rate"]},
     )
     count: int = param(
         20_000, range=(0, 20_000_000), slider=(0, 200_000), help="How many", when={"timing": ["all at once"]}

@@ -1,0 +1,295 @@
+"""The benchmark table: every row is measured now, next to its reference where it has one."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+from scipy import ndimage
+
+from errant_gust.core.demo import light_tower, write_obj
+from errant_gust.core.fields import look
+from errant_gust.core.fields.blocks import share_out, threads
+from errant_gust.core.fields.plan import Node, bake, sample
+from errant_gust.core.fields.scene import Plan
+from errant_gust.core.flows.particles.flow import ParticleFlow, Particles, sorted_by_place
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.grids.grid import Grid
+from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.study.document import parse
+
+Array = Any
+
+
+@dataclass
+class Row:
+    """One line of the table; `goal` is a ratio to the reference where there is one, else milliseconds at most."""
+
+    name: str
+    milliseconds: float
+    reference: str = ""
+    reference_ms: float | None = None
+    ratio: float | None = None
+    goal: str = ""
+    note: str = ""
+
+
+def best(work: Callable[[], Any], times: int = 5) -> float:
+    """Milliseconds of the fastest of several goes."""
+    found = []
+    for _ in range(times):
+        start = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - start)
+    return 1e3 * min(found)
+
+
+def _study(fields: list[dict[str, Any]], **more: Any) -> Plan:
+    data = {"format": "errant-gust-study", "version": 1, "name": "Bench", "fields": fields, **more}
+    return Plan(parse(data))
+
+
+def _lane(id: str, *steps: tuple[str, dict[str, Any]]) -> dict[str, Any]:
+    return {"id": id, "name": id, "steps": [{"id": f"s{i}", "op": op, "params": p} for i, (op, p) in enumerate(steps)]}
+
+
+# references ------------------------------------------------------------------------------------------------------
+
+
+def numpy_curl(points: Array, octaves: int) -> Array:
+    """Curl of three gradient-noise potentials with analytic derivatives in whole-array NumPy: the same sum as ours."""
+    out = np.zeros((3, points.shape[1]), np.float32)
+    for o in range(octaves):
+        frequency = np.float32(2.0**o)
+        p = points * frequency
+        cell = np.floor(p)
+        f = p - cell
+        i = cell.astype(np.int32).astype(np.uint32)
+        w1 = f * f * f * (f * (f * 6 - 15) + 10)
+        u1 = 30 * f * f * (f * (f - 2) + 1)
+        for corner in range(8):
+            b = np.array([corner & 1, corner >> 1 & 1, corner >> 2 & 1])
+            w = np.where(b[:, None] == 1, w1, 1 - w1).astype(np.float32)
+            u = np.where(b[:, None] == 1, u1, -u1).astype(np.float32)
+            d = f - b[:, None].astype(np.float32)
+            h = (i[0] + b[0].astype(np.uint32)) * np.uint32(0x9E3779B1)
+            h = h ^ ((i[1] + b[1].astype(np.uint32)) * np.uint32(0x85EBCA77))
+            h = h ^ ((i[2] + b[2].astype(np.uint32)) * np.uint32(0xC2B2AE3D))
+            h = (h ^ (h >> np.uint32(16))) * np.uint32(0x7FEB352D)
+            h = (h ^ (h >> np.uint32(15))) * np.uint32(0x846CA68B)
+            h = h ^ (h >> np.uint32(16))
+            slopes = []
+            for k in (1, 0x2C1B3C6D, 0x297A2D39):
+                q = h * np.uint32(k)
+                q = q ^ (q >> np.uint32(15))
+                g = np.stack([((q >> np.uint32(8 * c)) & np.uint32(255)).astype(np.float32) for c in range(3)])
+                g = g * np.float32(2 / 255) - 1
+                n = (g * d).sum(axis=0)
+                whole = w[0] * w[1] * w[2]
+                slopes.append(
+                    (u[0] * w[1] * w[2] * n + whole * g[0], w[0] * u[1] * w[2] * n + whole * g[1],
+                     w[0] * w[1] * u[2] * n + whole * g[2])
+                )  # fmt: skip
+            a, bb, c = slopes
+            out += np.stack([c[1] - bb[2], a[2] - c[0], bb[0] - a[1]])
+    return out
+
+
+# rows ------------------------------------------------------------------------------------------------------------
+
+
+def curl_noise() -> Row:
+    plan = _study(
+        [_lane("n", ("curl_noise", {"octaves": 4})), _lane("e", ("curl_noise", {"octaves": 4, "evolve": 0.3}))]
+    )
+    node, boiling = plan.at(0.7).lane("n"), plan.at(0.7).lane("e")
+    region = GridRegion((0, 0, 0), (128, 128, 128), 0.05)
+    ours = best(lambda: bake(node, region))
+    moving = best(lambda: bake(boiling, region))
+    few = region.centres(0, 64**3)
+    reference = best(lambda: numpy_curl(few, 4), 2) * region.voxels / few.shape[1]
+    each = 1e6 * ours / region.voxels / 4
+    again = each * moving / ours
+    note = f"{each:.1f} ns a point and octave, evolving (4D) {again:.1f}; reference on 64³ points, scaled by 8"
+    return Row("curl noise 128³, 4 octaves", ours, "vectorised NumPy", reference, reference / ours, "≥ 35×", note)
+
+
+def sampling() -> Row:
+    rng = np.random.default_rng(1)
+    values = rng.normal(size=(128, 128, 128, 3)).astype(np.float32)
+    grid = Grid(GridRegion((0, 0, 0), (128, 128, 128), 1 / 128), values)
+    points = rng.random((3, 2_000_000)).astype(np.float32)
+    out = np.empty_like(points)
+
+    def work(a: int, b: int) -> None:
+        out[:, a:b] = grid.sample(np.ascontiguousarray(points[:, a:b]))
+
+    ours = best(lambda: share_out(work, points.shape[1], block=16384))
+    where = points * 128 - 0.5
+    channels = [np.ascontiguousarray(values[..., c]) for c in range(3)]
+    reference = best(lambda: [ndimage.map_coordinates(c, where, order=1) for c in channels], 1)
+    return Row(
+        "sample vec3 at 2 M random points", ours, "SciPy map_coordinates ×3", reference, reference / ours, "≥ 20×"
+    )
+
+
+def particles() -> Row:
+    plan = _study(
+        [_lane("n", ("curl_noise", {}), ("bake", {"region": "r", "outside": "clamp"}))],
+        regions=[{"id": "r", "bounds": {"lower": [0, 0, 0], "upper": [6.4, 6.4, 6.4]}, "voxel_size": 0.05}],
+        shapes=[{"id": "b", "kind": "box", "params": {}}],
+        flows=[
+            {
+                "id": "p", "name": "p",
+                "steps": [
+                    {"id": "e", "op": "emit", "params": {"shape": "b", "timing": "all at once", "count": 0}},
+                    {"id": "c", "op": "carry", "params": {"field": "n"}},
+                ],
+            }
+        ],
+    )  # fmt: skip
+    n = 1_000_000
+    rng = np.random.default_rng(2)
+    f = np.float32
+    state = Particles(
+        rng.uniform(0.2, 6.2, (3, n)).astype(f), np.zeros((3, n), f), np.zeros(n, f), np.full(n, 100, f),
+        np.arange(n, dtype=np.uint32),
+    )  # fmt: skip
+    flow = ParticleFlow(plan, "p")
+    state = sorted_by_place(state)
+    ours = best(lambda: flow.next(state, 1))
+    values = plan.at(0.0).lane("n").baked_grid().values
+    channels = [np.ascontiguousarray(values[..., c]) for c in range(3)]
+    few = state.position[:, :100_000]
+
+    def scipy_midpoint() -> Any:
+        def u(p: Array) -> Array:
+            q = p / 0.05 - 0.5
+            return np.stack([ndimage.map_coordinates(c, q, order=1) for c in channels])
+
+        return few + u(few + u(few) / 48) / 24
+
+    reference = best(scipy_midpoint, 2) * 10
+    note = "reference measured on 100,000 particles, scaled by 10; particles sorted by place as every 8th frame does"
+    return Row(
+        "1 M particles, midpoint, 128³ grid", ours, "NumPy + SciPy", reference, reference / ours, "≤ 100 ms", note
+    )
+
+
+def _eight_steps(folder: Path) -> Plan:
+    write_obj(folder / "light_tower.obj", *light_tower(), "bench")
+    lanes = [
+        _lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
+        _lane(
+            "n", ("curl_noise", {"octaves": 3, "evolve": 0.2}), ("mask", {"by": "m"}), ("gain", {"factor": 1.4}),
+            ("add", {"field": "w"}), ("steer_around", {"shape": "t"}), ("axes", {"scale": [1, 1, 0.5]}),
+            ("limit", {"most": 4}), ("gain", {"factor": 0.9}),
+        ),
+        _lane("w", ("wind", {})),
+    ]  # fmt: skip
+    shapes = [
+        {"id": "b", "kind": "box", "params": {"size": [3, 3, 2]}},
+        {"id": "t", "kind": "mesh", "params": {"file": "light_tower.obj"}},
+    ]
+    data = {"format": "errant-gust-study", "version": 1, "name": "Bench", "fields": lanes, "shapes": shapes}
+    return Plan(parse(data), Assets(folder))
+
+
+def looking() -> list[Row]:
+    with tempfile.TemporaryDirectory() as name:
+        plan = _eight_steps(Path(name))
+        scene = plan.at(0.5)
+        window = look.swatch_window(scene)
+        nodes: list[Node] = [node for _, node in scene.steps("n")]
+        last = nodes[-1]
+        rows = [
+            Row(
+                "swatches of eight steps, 48²",
+                best(lambda: [look.swatch(n, window, 48) for n in nodes]),
+                goal="≤ 30 ms",
+            ),
+            Row("slice 256² of that lane", best(lambda: sample(last, window.points(256, 256))), goal="≤ 40 ms"),
+        ]
+        low, high = look.domain(scene)
+        seeds = np.random.default_rng(3).uniform(low, high, (400, 3))
+        noise = _study([_lane("n", ("curl_noise", {"octaves": 3}))]).at(0.0).lane("n")
+        for node, words in ((noise, "curl noise"), (last, "eight steps and a mesh")):
+            took = best(lambda node=node: look.flow_lines(node, seeds, length=4.0, steps=200), 3)  # type: ignore[misc]
+            rows.append(Row(f"400 flow lines × 200 steps, {words}", took, goal="≤ 80 ms"))
+        return rows
+
+
+def serving() -> list[Row]:
+    with tempfile.TemporaryDirectory() as name:
+        from errant_gust.core.kernels.compiler import source_hash
+        from errant_gust.core.places import home
+
+        cache = home() / "kernels" / source_hash()
+        env = {**os.environ, "ERRANT_GUST_HOME": name, "NUMBA_CACHE_DIR": str(cache)}
+        command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--port", "0", "--no-browser"]
+        took = []
+        for _ in range(2):
+            start = time.perf_counter()
+            server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)
+            assert server.stdout is not None
+            line = server.stdout.readline()
+            took.append(1e3 * (time.perf_counter() - start))
+            if _ == 0:
+                server.terminate()
+                server.wait()
+        try:
+            overhead = best(lambda: _post(line.split()[-1]), 30)
+        finally:
+            server.terminate()
+            server.wait()
+        return [
+            Row("server start to ready, second", took[1], goal="≤ 5000 ms"),
+            Row("API overhead (value at one point)", overhead, goal="≤ 5 ms", note="with parsing of the sent study"),
+        ]
+
+
+def _post(base: str) -> None:
+    import urllib.request
+
+    study = {"format": "errant-gust-study", "version": 1, "name": "b", "fields": [_lane("w", ("wind", {}))]}
+    body = json.dumps({"study": "x", "document": study, "lane": "w", "point": [0, 0, 0]}).encode()
+    headers = {"Content-Type": "application/json", "X-Errant-Gust": "1"}
+    urllib.request.urlopen(urllib.request.Request(f"{base}/api/look/value", body, headers)).read()
+
+
+ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
+    ("curl noise", curl_noise),
+    ("sample", sampling),
+    ("particles", particles),
+    ("looking", looking),
+    ("serving", serving),
+]
+
+
+def run_bench(*, as_json: bool, only: str) -> None:
+    rows: list[Row] = []
+    for name, work in ROWS:
+        if only in name:
+            made = work()
+            rows += made if isinstance(made, list) else [made]
+    if as_json:
+        print(json.dumps({"threads": threads(), "rows": [asdict(row) for row in rows]}, indent=1))
+        return
+    table = Table("what", "ms", "reference", "ms", "ratio", "goal", title=f"{threads()} threads")
+    for row in rows:
+        ratio = f"{row.ratio:.0f}×" if row.ratio else ""
+        reference = f"{row.reference_ms:.0f}" if row.reference_ms else ""
+        table.add_row(row.name, f"{row.milliseconds:.1f}", row.reference, reference, ratio, row.goal)
+    Console(width=130).print(table)
+    for row in rows:
+        if row.note:
+            print(f"{row.name}: {row.note}")

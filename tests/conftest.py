@@ -1,0 +1,26 @@
+"""Shared by all tests: a home of their own, the repository's compiled kernels, small studies."""
+
+import os
+import tempfile
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+os.environ["ERRANT_GUST_HOME"] = tempfile.mkdtemp(prefix="gust-test-")
+os.environ.setdefault("DJANGO_ALLOW_ASYNC_UNSAFE", "1")
+if "NUMBA_CACHE_DIR" not in os.environ:
+    os.environ["ERRANT_GUST_HOME"], own = str(ROOT / "var"), os.environ["ERRANT_GUST_HOME"]
+    import errant_gust.core.kernels.compiler  # noqa: F401  (sets NUMBA_CACHE_DIR)
+
+    os.environ["ERRANT_GUST_HOME"] = own
+
+import numpy as np  # noqa: E402
+import pytest  # noqa: E402
+from hypothesis import HealthCheck, settings  # noqa: E402
+
+settings.register_profile("gust", deadline=None, max_examples=25, suppress_health_check=list(HealthCheck))
+settings.load_profile("gust")
+
+
+@pytest.fixture
+def rng() -> np.random.Generator:
+    return np.random.default_rng(20261124)
