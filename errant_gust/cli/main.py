@@ -229,23 +229,17 @@ def serve(
 def main() -> None:
     """Run a command; errors that the user can mend are one line and exit code 2."""
     try:
-        app(standalone_mode=False)
-    except typer.Exit as done:
-        sys.exit(done.exit_code)
+        code = app(standalone_mode=False)
     except GustError as error:
         print(f"gust: {error}", file=sys.stderr)
         sys.exit(2)
     except Exception as error:
-        import click
-
-        if isinstance(error, click.exceptions.Exit):
-            sys.exit(error.exit_code)
-        if isinstance(error, click.ClickException):
-            error.show()
-            sys.exit(2)
-        if isinstance(error, click.exceptions.Abort):
-            sys.exit(130)
-        raise
+        said = getattr(error, "format_message", None)  # usage errors of the command-line library
+        if said is None:
+            raise
+        print(f"gust: {said().rstrip('.')}; see gust --help", file=sys.stderr)
+        sys.exit(2)
+    sys.exit(code if isinstance(code, int) else 0)
 
 
 if __name__ == "__main__":

@@ -64,7 +64,11 @@ def test_closest_points_and_winding_agree_with_a_library(rng):
 
 @pytest.mark.parametrize("name", ["torus", "ball", "box"])
 def test_mesh_distance_is_close_smooth_and_covers_the_mesh(name, rng):
-    m = {"torus": trimesh.creation.torus(1, 0.35, 64, 48), "ball": trimesh.creation.icosphere(4), "box": trimesh.creation.box((1, 1, 2))}[name]
+    m = {
+        "torus": trimesh.creation.torus(1, 0.35, 64, 48),
+        "ball": trimesh.creation.icosphere(4),
+        "box": trimesh.creation.box((1, 1, 2)),
+    }[name]
     ours = make_mesh(m.vertices, m.faces, name)
     sdf = MeshDistance(ours)
     points = rng.uniform(-1.4, 1.4, (3, 4000)).astype(np.float32)
@@ -91,7 +95,9 @@ def test_an_open_box_is_reported_and_still_has_an_inside():
 
 def test_a_thin_plate_has_both_sides_outside():
     m = trimesh.creation.box((2, 2, 0.02))
-    d, _, _ = MeshDistance(make_mesh(m.vertices, m.faces, "plate")).sample(np.float32([[0, 0, 0.3], [0, 0, -0.3]]).T.copy())
+    d, _, _ = MeshDistance(make_mesh(m.vertices, m.faces, "plate")).sample(
+        np.float32([[0, 0, 0.3], [0, 0, -0.3]]).T.copy()
+    )
     assert d == pytest.approx([0.29, 0.29], abs=0.03)
 
 

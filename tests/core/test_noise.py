@@ -35,7 +35,9 @@ def test_evolving_boils_in_place_while_drifting_slides(rng):
     slid = values(node(("noise", {"drift": [0.5, 0, 0]}), time=2.0), points + np.float32([1.0, 0, 0]))
     assert np.allclose(still, slid, atol=2e-5)
     boiled = values(node(("noise", {"evolve": 1.0}), time=2.5), points)
-    shifts = [np.corrcoef(boiled, values(node(("noise", {})), points + np.float32([d, 0, 0])))[0, 1] for d in (-0.5, 0, 0.5)]
+    shifts = [
+        np.corrcoef(boiled, values(node(("noise", {})), points + np.float32([d, 0, 0])))[0, 1] for d in (-0.5, 0, 0.5)
+    ]
     assert max(map(abs, shifts)) < 0.35, "an evolved pattern must not be a shifted copy"
 
 

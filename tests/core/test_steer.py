@@ -3,10 +3,9 @@
 import numpy as np
 import pytest
 
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.plan import bake, sample
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.fields.plan import bake
 from tests.studies import DEMO, central_differences, lane, node, plan, values
 
 FLOW = lane("v", ("curl_noise", {"octaves": 2}))
@@ -19,7 +18,12 @@ def on_sphere(rng, count: int, radius: float):
 
 
 def test_no_speed_into_a_sphere_and_a_wind_passes_it(rng):
-    n = node(("wind", {"speed": 2}), ("add", {"field": "v"}), ("steer_around", {"shape": "ball", "reach": 0.5}), others=(FLOW,))
+    n = node(
+        ("wind", {"speed": 2}),
+        ("add", {"field": "v"}),
+        ("steer_around", {"shape": "ball", "reach": 0.5}),
+        others=(FLOW,),
+    )
     points, normal = on_sphere(rng, 4000, 0.6 * 1.0001)
     v = values(n, points)
     assert np.abs((v * normal).sum(1)).max() < 5e-3
@@ -58,7 +62,13 @@ def test_sliding_also_keeps_out(rng):
 
 
 def test_a_moving_shape_pushes_what_it_touches(rng):
-    moving = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": {"keys": [[0, [0, 0, 0]], [2, [3, 0, 0]]], "between": "linear"}}}]
+    moving = [
+        {
+            "id": "ball",
+            "kind": "sphere",
+            "params": {"radius": 0.5, "move": {"keys": [[0, [0, 0, 0]], [2, [3, 0, 0]]], "between": "linear"}},
+        }
+    ]
     n = plan(lane("lane", ("curl_noise",), ("steer_around", {"shape": "ball"})), shapes=moving).at(1.0).lane("lane")
     assert n.scene.shape("ball").velocity == pytest.approx((1.5, 0, 0), abs=1e-3)
     points, normal = on_sphere(rng, 2000, 0.5001)
@@ -68,7 +78,12 @@ def test_a_moving_shape_pushes_what_it_touches(rng):
 
 def test_nothing_points_into_an_imported_mesh(rng):
     shapes = [{"id": "tower", "kind": "mesh", "params": {"file": "light_tower.obj"}}]
-    p = plan(FLOW, lane("lane", ("wind",), ("add", {"field": "v"}), ("steer_around", {"shape": "tower", "reach": 0.5})), shapes=shapes, assets=Assets(DEMO))
+    p = plan(
+        FLOW,
+        lane("lane", ("wind",), ("add", {"field": "v"}), ("steer_around", {"shape": "tower", "reach": 0.5})),
+        shapes=shapes,
+        assets=Assets(DEMO),
+    )
     n = p.at(0.0).lane("lane")
     tower = p.at(0.0).shape("tower")
     points = rng.uniform([-0.8, -0.8, 0.1], [0.8, 0.8, 3], (60_000, 3)).astype(np.float32)

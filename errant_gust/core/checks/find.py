@@ -11,7 +11,7 @@ from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.look import Reading, domain, reading
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Plan, Scene, references
+from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.steer import SteerAround
 from errant_gust.core.flows.particles.flow import ParticleFlow
 
@@ -243,15 +243,6 @@ def inside_shape(scene: Scene, id: str, points: Array) -> int:
 
 def _obstacles(scene: Scene, flow: str) -> set[str]:
     """Shapes that any lane under the flow's carry steps steers around."""
-    shapes: set[str] = set()
-
-    def visit(node: Node) -> None:
-        if isinstance(node.step, SteerAround):
-            shapes.update(id for _, kind, id in references(node.step) if kind == "shape")
-        for other in node.used:
-            visit(other)
-
-    for step in scene.study.find("flows", flow, "").steps:
-        if step.on and step.op == "carry":
-            visit(scene.lane(str(step.params.get("field"))))
-    return shapes
+    steps = scene.study.find("flows", flow, "").steps
+    carried = [str(step.params.get("field")) for step in steps if step.on and step.op == "carry"]
+    return set().union(*(scene.lane(id).obstacles for id in carried))

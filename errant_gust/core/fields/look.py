@@ -89,10 +89,17 @@ def swatch(node: Node, window: Window, size: int, *, cancel: Cancel | None = Non
 
 
 def reading(node: Node, low: Array, high: Array, *, side: int = READING_SIDE, cancel: Cancel | None = None) -> Reading:
-    """Numbers over a jittered grid of side³ points in the box; divergence is rms(div) · size of detail / rms(|v|)."""
+    """Numbers over a jittered grid of side³ points in the box, less those inside shapes that are steered around.
+
+    Divergence is rms(div) · size of detail / rms(|v|).
+    """
     rng = np.random.default_rng(7)
     cells = np.stack(np.meshgrid(*[np.arange(side)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
     points = (low + (cells + rng.random(cells.shape)) / side * (high - low)).astype(np.float32)
+    for id in node.obstacles:
+        shape = node.scene.shape(id)
+        free = shape.distance(np.ascontiguousarray(points.T))[0] > 0.02 * node.feature
+        points = points[free] if free.any() else points
     value, _ = sample(node, points, cancel=cancel)
     divergence = None
     if node.kind == "vector":

@@ -78,6 +78,12 @@ class Node:
         return self.step.feature() is not None or any(node.feature_known for node in self.used)
 
     @cached_property
+    def obstacles(self) -> frozenset[str]:
+        """Shapes that anything up to here steers around: inside them the field means nothing."""
+        own = {self.step.shape} if self.step.id == "steer_around" else set()  # type: ignore[attr-defined]
+        return frozenset(own).union(*(node.obstacles for node in self.used))
+
+    @cached_property
     def moves(self) -> bool:
         """Whether the field changes with time."""
         from errant_gust.core.fields.scene import references

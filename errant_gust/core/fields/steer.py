@@ -41,6 +41,9 @@ class SteerAround(FieldStep):
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
         return "vector"
 
+    def feature(self) -> float:
+        return self.reach
+
     def uses_potential(self, node: Any) -> bool:
         return self.method == "by the potential" and node.incoming.has_potential != "none"
 

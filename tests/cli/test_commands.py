@@ -1,0 +1,151 @@
+"""The command contract, as scripts outside the project use it."""
+
+import json
+import os
+import signal
+import subprocess
+import time
+
+import numpy as np
+import pytest
+import trimesh
+
+from tests.conftest import ROOT
+from tests.studies import DEMO, data, lane
+
+
+def gust(*args, check=True, **more):
+    """Run `./gust` as a script would."""
+    done = subprocess.run([str(ROOT / "gust"), *map(str, args)], capture_output=True, text=True, env=os.environ, **more)
+    if check:
+        assert done.returncode == 0, done.stderr
+    return done
+
+
+def test_ops_lists_every_step_with_units_ranges_and_help():
+    steps = {s["id"]: s for s in json.loads(gust("ops", "--json").stdout)["steps"]}
+    assert set(steps) >= {
+        "constant", "wind", "noise", "curl_noise", "distance", "mask_shape", "use_field", "gain", "axes", "limit", "remap",
+        "mask", "curl", "gradient", "add", "multiply", "steer_around", "bake", "emit", "carry", "speed_limit",
+    }  # fmt: skip
+    for step in steps.values():
+        assert step["yields"]
+        assert step["doc"]
+        assert all(p["help"] for p in step["params"])
+    size = next(p for p in steps["curl_noise"]["params"] if p["name"] == "feature_size")
+    assert (size["unit"], size["default"], size["open_below"], size["range"][0]) == ("m", 1.0, True, 0)
+
+
+def test_the_whole_job_from_the_command_line(tmp_path):
+    trimesh.creation.icosphere(3, 0.5).export(tmp_path / "float.obj")
+    study = data(
+        lane("noise", ("curl_noise", {"evolve": 0.2, "strength": 0.4})),
+        lane("wind", ("wind", {"speed": 1.5}), ("add", {"field": "noise"}), ("steer_around", {"shape": "float", "reach": 0.4})),
+        shapes=[
+            {"id": "float", "kind": "mesh", "params": {"file": "float.obj"}},
+            {"id": "source", "kind": "box", "params": {"size": [0.1, 1, 1], "move": [-1.2, 0, 0]}},
+        ],
+        regions=[{"id": "room", "bounds": {"fit": ["float"], "padding": 1}, "voxel_size": 0.1}],
+        flows=[{**lane("spray", ("emit", {"shape": "source", "where": "volume", "rate": 6000}), ("carry", {"field": "wind"})), "kind": "particles"}],
+        clock={"fps": 24, "start": 1, "end": 40},
+    )  # fmt: skip
+    path = tmp_path / "job.gust.json"
+    path.write_text(json.dumps(study))
+    assert gust("check", path).stdout.strip() == "nothing found"
+
+    points = np.random.default_rng(1).uniform(-1.4, 1.4, (300, 3)).astype(np.float32)
+    np.save(tmp_path / "p.npy", points)
+    gust(
+        "sample",
+        path,
+        "--field",
+        "wind",
+        "--points",
+        tmp_path / "p.npy",
+        "--time",
+        0.5,
+        "--gradient",
+        "--out",
+        tmp_path / "v.npz",
+    )
+    with np.load(tmp_path / "v.npz") as z:
+        assert z["value"].shape == (300, 3)
+        outside = np.linalg.norm(points, axis=1) > 0.6
+        assert np.abs(np.trace(z["gradient"], axis1=1, axis2=2))[outside].mean() < 0.02 * np.abs(z["gradient"]).mean()
+
+    said = gust("bake", path, "--field", "wind", "--region", "room", "--out", tmp_path / "wind.vdb").stdout
+    assert "30 × 30 × 30 voxels" in said
+    printed = subprocess.run(
+        ["vdb_print", str(tmp_path / "wind.vdb")], capture_output=True, text=True, check=True
+    ).stdout
+    assert "30x30x30" in printed.replace(" ", "")
+
+    gust("run", path, "--flow", "spray", "--out", tmp_path / "run")
+    sums = gust("export", tmp_path / "run", "--to", tmp_path / "ply").stdout.splitlines()
+    assert len(sums) == 40
+    cloud = trimesh.load(tmp_path / "ply" / "spray.0040.ply")
+    assert len(cloud.vertices) > 5000
+    assert np.linalg.norm(cloud.vertices, axis=1).min() > 0.49, "no particle in the imported mesh"
+    assert (
+        "field 'wnd'"
+        in gust(
+            "sample", path, "--field", "wnd", "--points", tmp_path / "p.npy", "--out", tmp_path / "x.npy", check=False
+        ).stderr
+    )
+
+
+@pytest.mark.parametrize(
+    ("args", "words"),
+    [
+        (["check", "nope"], "no such study file or demo study; known: harbour_gust"),
+        (["bake", "harbour_gust", "--field", "wind", "--region", "quai", "--out", "x.vdb"], "did you mean 'quay'?"),
+        (["bake", "harbour_gust", "--field", "wind", "--region", "quay", "--out", "x.foo"], "no volume format"),
+        (
+            ["bake", "harbour_gust", "--field", "wind", "--region", "quay", "--time", "nan", "--out", "x.vdb"],
+            "not a time",
+        ),
+        (["run", "harbour_gust", "--flow", "spry", "--out", "r"], "did you mean 'spray'?"),
+        (["run", "harbour_gust", "--flow", "spray", "--frames", "9-3", "--out", "r"], "right would be 1-120"),
+        (["run", "harbour_gust", "--flow", "spray", "--quality", "best", "--out", "r"], "preview or full"),
+        (["export", "nowhere", "--to", "x"], "is not a run"),
+        (["sample", "harbour_gust", "--field", "wind", "--points", "none.npy", "--out", "v.npy"], "cannot be read"),
+        (["bake", "harbour_gust"], "Missing option"),
+    ],
+)
+def test_bad_input_is_one_clear_line_and_exit_code_2(args, words, tmp_path):
+    done = gust(*args, check=False, cwd=tmp_path)
+    assert done.returncode == 2
+    assert words in done.stderr
+    assert "Traceback" not in done.stderr
+    assert not list(tmp_path.iterdir()), "nothing is written"
+
+
+def test_check_exits_1_on_an_error_and_bake_keeps_what_was_there(tmp_path):
+    path = tmp_path / "bad.gust.json"
+    path.write_text(
+        json.dumps(data(lane("a", ("use_field", {"field": "b"})), lane("b", ("use_field", {"field": "a"}))))
+    )
+    done = gust("check", path, "--json", check=False)
+    assert done.returncode == 1
+    assert "a → b → a" in json.loads(done.stdout)[0]["what"]
+    out = tmp_path / "old.vdb"
+    out.write_bytes(b"precious")
+    assert gust("bake", path, "--field", "a", "--region", "room", "--out", out, check=False).returncode == 2
+    assert out.read_bytes() == b"precious"
+
+
+def test_ctrl_c_keeps_what_is_done_and_the_same_command_continues(tmp_path):
+    args = ["run", "harbour_gust", "--flow", "spray", "--frames", "1-12", "--out", str(tmp_path / "run")]
+    run = subprocess.Popen(
+        [str(ROOT / "gust"), *args], stderr=subprocess.PIPE, text=True, env=os.environ, start_new_session=True
+    )
+    for _ in range(1200):
+        if list((tmp_path / "run" / "frames").glob("0*.zarr")):
+            break
+        time.sleep(0.05)
+    run.send_signal(signal.SIGINT)
+    _, said = run.communicate(timeout=60)
+    assert run.returncode == 130
+    assert "kept" in said
+    assert "12 frames" in gust(*args).stdout
+    assert (DEMO / "harbour_gust.gust.json").is_file()

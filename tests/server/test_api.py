@@ -1,0 +1,265 @@
+"""The API: studies with history, conflicts, uploads, looking, runs, safety."""
+
+import json
+import struct
+import time
+
+import numpy as np
+import pytest
+import trimesh
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+
+from errant_gust.core.runs.store import RunStore
+from errant_gust.server import runs
+from errant_gust.server.models import Run
+from tests.studies import data, lane
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+class Api:
+    def __init__(self):
+        self.client = Client(headers={"X-Errant-Gust": "1"})
+
+    def __call__(self, method, path, body=None, status=200):
+        made = self.client.generic(
+            method, f"/api{path}", json.dumps(body) if body is not None else "", content_type="application/json"
+        )
+        assert made.status_code == status, b"" if made.streaming else made.content[:400]
+        if made.streaming or "json" not in made.get("Content-Type", ""):
+            return made
+        return json.loads(made.content) if made.content else None
+
+
+@pytest.fixture
+def api():
+    yield Api()
+    runs.wait_all()
+
+
+@pytest.fixture
+def study(api):
+    flow = {
+        **lane("spray", ("emit", {"shape": "ball", "rate": 2000}), ("carry", {"field": "wind"})),
+        "kind": "particles",
+    }
+    made = data(
+        lane("wind", ("wind", {"speed": 1}), ("steer_around", {"shape": "ball"})),
+        flows=[flow],
+        clock={"fps": 24, "start": 1, "end": 6},
+    )
+    return api("POST", "/studies", {"document": made})
+
+
+def unpack(response):
+    (head,) = struct.unpack_from("<I", response.content)
+    facts = json.loads(response.content[4 : 4 + head])
+    arrays = {
+        a["name"]: np.frombuffer(
+            response.content, f"<{a['type']}", int(np.prod(a["shape"])), 4 + head + a["offset"]
+        ).reshape(a["shape"])
+        for a in facts["arrays"]
+    }
+    return facts, arrays
+
+
+def test_edits_undo_redo_history_and_restore(api, study):
+    key, doc = study["key"], study["document"]
+    for speed in (2, 3):
+        doc["fields"][0]["steps"][0]["params"]["speed"] = speed
+        study = api(
+            "PUT", f"/studies/{key}", {"document": doc, "base": study["revision"], "label": f"Speed → {speed} m/s"}
+        )
+    assert study["undo"] == "Speed → 3 m/s"
+    back = api("POST", f"/studies/{key}/undo")
+    assert back["document"]["fields"][0]["steps"][0]["params"]["speed"] == 2
+    assert back["redo"] == "Speed → 3 m/s"
+    assert api("POST", f"/studies/{key}/redo")["revision"] == study["revision"]
+    history = api("GET", f"/studies/{key}/history")
+    assert [h["label"] for h in history] == ["Speed → 3 m/s", "Speed → 2 m/s", "Imported"]
+    restored = api("POST", f"/studies/{key}/restore/{history[-1]['revision']}")
+    assert restored["document"]["fields"][0]["steps"][0]["params"]["speed"] == 1
+
+
+def test_two_windows_that_edit_the_same_study_conflict_and_lose_nothing(api, study):
+    key, base = study["key"], study["revision"]
+    mine, theirs = json.loads(json.dumps(study["document"])), json.loads(json.dumps(study["document"]))
+    theirs["name"], mine["note"] = "Theirs", "mine"
+    api("PUT", f"/studies/{key}", {"document": theirs, "base": base, "label": "theirs"})
+    said = api("PUT", f"/studies/{key}", {"document": mine, "base": base, "label": "mine"}, status=409)
+    assert said["theirs"]["name"] == "Theirs"
+    kept = api("PUT", f"/studies/{key}", {"document": mine, "base": said["revision"], "label": "mine"})
+    assert kept["document"]["note"] == "mine"
+    assert len(api("GET", f"/studies/{key}/history")) == 3
+
+
+def test_a_bad_document_is_refused_and_the_study_stays(api, study):
+    bad = {**study["document"], "version": 7}
+    said = api("PUT", f"/studies/{study['key']}", {"document": bad, "base": study["revision"]}, status=422)
+    assert "version 7" in said["what"]
+    assert api("GET", f"/studies/{study['key']}")["document"] == study["document"]
+    api("GET", "/studies/nothing", status=404)
+
+
+def test_delete_can_be_undone(api, study):
+    api("DELETE", f"/studies/{study['key']}")
+    assert study["key"] not in [s["key"] for s in api("GET", "/studies")]
+    api("POST", f"/studies/{study['key']}/undelete")
+    assert study["key"] in [s["key"] for s in api("GET", "/studies")]
+
+
+def upload(api, key, name, content, status=200):
+    made = api.client.post(f"/api/studies/{key}/meshes?name={name}", {"file": SimpleUploadedFile("x", content)})
+    assert made.status_code == status, made.content
+    return json.loads(made.content)
+
+
+def test_a_mesh_is_imported_with_its_report_and_bad_ones_leave_nothing(api, study):
+    ball = trimesh.creation.icosphere(2).export(file_type="obj").encode()
+    made = upload(api, study["key"], "glass.obj", ball)
+    assert (made["file"], made["triangles"], made["watertight"]) == ("glass.obj", 320, True)
+    assert upload(api, study["key"], "glass.obj", ball)["file"] == "glass_2.obj", (
+        "an earlier import is never overwritten"
+    )
+    for name in ("..%2F..%2Fevil.obj", "..%5Cevil.obj", ".hidden.obj"):
+        assert "plain file name" in upload(api, study["key"], name, ball, 422)["what"]
+    assert "no triangles" in upload(api, study["key"], "bad.obj", b"v 0 0 0\n", 422)["what"]
+    assert "not a mesh format" in upload(api, study["key"], "bad.exe", ball, 422)["what"]
+    from errant_gust.server.store import folder
+
+    assert sorted(p.name for p in (folder(study["key"]) / "assets").iterdir()) == ["glass.obj", "glass_2.obj"]
+
+
+def test_swatches_probe_lines_reading_and_checks(api, study):
+    looking = {"study": study["key"], "document": study["document"]}
+    facts, arrays = unpack(api("POST", "/look/swatches", {**looking, "size": 16}))
+    assert [s["step"] for s in facts["steps"]] == ["s0", "s1"]
+    assert arrays["wind.s0"].shape == (16, 16)
+    assert np.allclose(arrays["wind.s0"], 1)
+    assert arrays["wind.s1"].max() > 1.2
+    probe = {
+        **looking,
+        "lane": "wind",
+        "origin": [-2, -2, 0],
+        "u": [4, 0, 0],
+        "v": [0, 4, 0],
+        "columns": 8,
+        "rows": 6,
+        "vectors": True,
+    }
+    _, arrays = unpack(api("POST", "/look/probe", probe))
+    assert arrays["values"].shape == (6, 8, 3)
+    before, values = unpack(api("POST", "/look/probe", {**probe, "step": "s1", "before": True}))
+    assert np.allclose(values["values"], [1, 0, 0])
+    assert before["unit"] == "m/s"
+    _, arrays = unpack(
+        api(
+            "POST",
+            "/look/lines",
+            {**looking, "lane": "wind", "step": "s0", "seeds": [[0, 0, 0]], "length": 2, "steps": 10},
+        )
+    )
+    assert np.allclose(arrays["lines"][0, -1], [2, 0, 0], atol=1e-5)
+    said = api("POST", "/look/reading", {**looking, "lane": "wind"})
+    assert said["divergence"] < 0.01
+    assert said["coverage"] == 1
+    assert api("POST", "/look/value", {**looking, "lane": "wind", "step": "s0", "point": [1, 1, 1]})["value"] == [
+        1,
+        0,
+        0,
+    ]
+    assert api("POST", "/look/checks", looking) == []
+
+
+def test_errors_of_one_lane_do_not_hide_the_others(api, study):
+    study["document"]["fields"].append(lane("bad", ("wind",), ("remap",)))
+    facts, arrays = unpack(
+        api("POST", "/look/swatches", {"study": study["key"], "document": study["document"], "size": 8})
+    )
+    assert "takes a scalar" in facts["errors"]["fields.bad.s1"]
+    assert "wind.s1" in arrays
+
+
+def test_a_newer_request_on_a_channel_overtakes_an_older_one(api, study):
+    looking = {"study": study["key"], "document": study["document"], "channel": "t.x", "size": 8}
+    assert api("POST", "/look/swatches", {**looking, "serial": 5}).status_code == 200
+    api("POST", "/look/swatches", {**looking, "serial": 4}, status=204)
+
+
+def wait_for(api, key, identity, state="done", seconds=60):
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        run = next(r for r in api("GET", f"/runs?study={key}") if r["identity"] == identity)
+        if run["state"] == state:
+            return run
+        time.sleep(0.05)
+    raise AssertionError(f"the run is {run['state']}: {run['message']}")
+
+
+def test_a_run_is_found_again_and_restarts_only_when_something_matters(api, study):
+    key, doc = study["key"], study["document"]
+    first = api("POST", "/runs", {"study": key, "flow": "spray"})
+    done = wait_for(api, key, first["identity"])
+    assert done["frames"] == [1, 2, 3, 4, 5, 6]
+    facts, arrays = unpack(api("GET", f"/runs/{first['identity']}/frames/6"))
+    assert facts["count"] == len(arrays["position"]) > 50
+    doc["looks"] = {"spray": {"size": 9}}
+    study = api("PUT", f"/studies/{key}", {"document": doc, "base": study["revision"], "label": "Look"})
+    again = api("POST", "/runs", {"study": key, "flow": "spray"})
+    assert (again["identity"], again["state"]) == (first["identity"], "done")
+    doc["fields"][0]["steps"][0]["params"]["speed"] = 2
+    api("PUT", f"/studies/{key}", {"document": doc, "base": study["revision"], "label": "Speed"})
+    assert api("POST", "/runs", {"study": key, "flow": "spray"})["identity"] != first["identity"]
+
+
+def test_a_run_that_was_going_when_the_server_died_is_taken_up(api, study):
+    key = study["key"]
+    first = api("POST", "/runs", {"study": key, "flow": "spray"})
+    wait_for(api, key, first["identity"])
+    folder = runs.folder_of(first["identity"])
+    import shutil
+
+    for frame in (4, 5, 6):
+        shutil.rmtree(RunStore(folder).path(frame))
+    (RunStore(folder).frames_folder / ".writing-000004-1").mkdir()
+    Run.objects.update(state="running")
+    runs.take_up()
+    assert wait_for(api, key, first["identity"])["frames"] == [1, 2, 3, 4, 5, 6]
+
+
+def test_a_run_that_cannot_start_says_why(api, study):
+    doc = study["document"]
+    doc["flows"][0]["steps"] = doc["flows"][0]["steps"][1:]
+    api("PUT", f"/studies/{study['key']}", {"document": doc, "base": study["revision"], "label": "x"})
+    run = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
+    assert "nothing is emitted" in wait_for(api, study["key"], run["identity"], "failed")["message"]
+
+
+def test_bakes_and_exports_are_files(api, study, tmp_path):
+    made = api("POST", "/bakes", {"study": study["key"], "field": "wind", "region": "room", "format": "npz"})
+    (tmp_path / "a.npz").write_bytes(b"".join(made.streaming_content))
+    with np.load(tmp_path / "a.npz") as z:
+        assert z["wind"].shape == (40, 40, 40, 3)
+    run = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
+    wait_for(api, study["key"], run["identity"])
+    zipped = b"".join(api("GET", f"/runs/{run['identity']}/export?format=ply").streaming_content)
+    assert zipped[:2] == b"PK"
+    assert b"SHA256SUMS" in zipped
+
+
+def test_other_sites_hosts_and_forms_are_refused(study):
+    body = json.dumps({"start": "blank"})
+    plain = Client()
+    assert plain.post("/api/studies", body, content_type="application/json").status_code == 403
+    ours = Client(headers={"X-Errant-Gust": "1"})
+    assert (
+        ours.post(
+            "/api/studies", body, content_type="application/json", headers={"Origin": "http://elsewhere.example"}
+        ).status_code
+        == 403
+    )
+    assert ours.get("/api/studies", headers={"Host": "elsewhere.example"}).status_code == 400
+    page = ours.get("/api/studies")
+    assert "default-src 'self'" in page["Content-Security-Policy"]
+    assert "script-src" not in page["Content-Security-Policy"]
