@@ -54,4 +54,5 @@ LOGGING = {
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
+    "loggers": {"django.request": {"level": "ERROR"}},  # a user's mistake is told in the page, not in the log
 }

@@ -25,8 +25,8 @@ def gust(*args, check=True, **more):
 def test_ops_lists_every_step_with_units_ranges_and_help():
     steps = {s["id"]: s for s in json.loads(gust("ops", "--json").stdout)["steps"]}
     assert set(steps) >= {
-        "constant", "wind", "noise", "curl_noise", "distance", "mask_shape", "use_field", "gain", "axes", "limit", "remap",
-        "mask", "curl", "gradient", "add", "multiply", "steer_around", "bake", "emit", "carry", "speed_limit",
+        "constant", "wind", "noise", "curl_noise", "distance", "mask_shape", "use_field", "gain", "axes", "limit",
+        "remap", "mask", "curl", "gradient", "add", "multiply", "steer_around", "bake", "emit", "carry", "speed_limit",
     }  # fmt: skip
     for step in steps.values():
         assert step["yields"]
@@ -40,13 +40,24 @@ def test_the_whole_job_from_the_command_line(tmp_path):
     trimesh.creation.icosphere(3, 0.5).export(tmp_path / "float.obj")
     study = data(
         lane("noise", ("curl_noise", {"evolve": 0.2, "strength": 0.4})),
-        lane("wind", ("wind", {"speed": 1.5}), ("add", {"field": "noise"}), ("steer_around", {"shape": "float", "reach": 0.4})),
+        lane(
+            "wind", ("wind", {"speed": 1.5}), ("add", {"field": "noise"}),
+            ("steer_around", {"shape": "float", "reach": 0.4}),
+        ),
         shapes=[
             {"id": "float", "kind": "mesh", "params": {"file": "float.obj"}},
             {"id": "source", "kind": "box", "params": {"size": [0.1, 1, 1], "move": [-1.2, 0, 0]}},
         ],
         regions=[{"id": "room", "bounds": {"fit": ["float"], "padding": 1}, "voxel_size": 0.1}],
-        flows=[{**lane("spray", ("emit", {"shape": "source", "where": "volume", "rate": 6000}), ("carry", {"field": "wind"})), "kind": "particles"}],
+        flows=[
+            {
+                **lane(
+                    "spray", ("emit", {"shape": "source", "where": "volume", "rate": 6000}),
+                    ("carry", {"field": "wind"}),
+                ),
+                "kind": "particles",
+            }
+        ],
         clock={"fps": 24, "start": 1, "end": 40},
     )  # fmt: skip
     path = tmp_path / "job.gust.json"

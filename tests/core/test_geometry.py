@@ -23,7 +23,7 @@ KINDS = {
 @pytest.mark.parametrize("kind", KINDS)
 def test_primitive_distances_have_unit_gradient_and_right_curvature(kind, rng):
     p = rng.uniform(-2, 2, (3, 4000)).astype(np.float32)
-    d, g, h = KINDS[kind](p, 2)
+    _, g, h = KINDS[kind](p, 2)
     assert np.allclose(np.linalg.norm(g, axis=0), 1, atol=1e-5)
     step = np.float32(2e-3)
     rows = {(0, 0): 0, (1, 1): 1, (2, 2): 2, (0, 1): 3, (0, 2): 4, (1, 2): 5}

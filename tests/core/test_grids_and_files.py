@@ -113,8 +113,9 @@ def test_a_truncated_vdb_is_an_error_not_a_crash(tmp_path, grids, cut):
     path = tmp_path / "a.vdb"
     write_vdb(path, grids)
     path.write_bytes(path.read_bytes()[:cut])
-    with pytest.raises((FileError, struct.error), match="."):
+    with pytest.raises(FileError) as found:
         read_vdb(path)
+    assert "a.vdb" in str(found.value)
 
 
 def test_npz_and_vti_hold_the_same_numbers(tmp_path, grids):

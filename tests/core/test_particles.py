@@ -52,7 +52,8 @@ def test_integrators_have_their_order_on_rigid_rotation(integrator, order):
     errors = []
     for substeps in (2, 4):
         p = flow(
-            {"timing": "all at once", "count": 0}, ("carry", {"field": "v", "integrator": integrator, "substeps": substeps}),
+            {"timing": "all at once", "count": 0},
+            ("carry", {"field": "v", "integrator": integrator, "substeps": substeps}),
             fields=lanes, shapes=shapes, clock={"fps": 1.0, "start": 1, "end": 3},
         )  # fmt: skip
         f = ParticleFlow(p, "p")

@@ -117,8 +117,11 @@ def test_links_follow_what_they_name_and_defaults_count():
     assert a.step.speed == pytest.approx(3.0 * b.step.feature_size)
 
 
-@given(st.lists(st.tuples(st.floats(0, 20), st.floats(-5, 5)), min_size=1, max_size=6, unique_by=lambda k: round(k[0], 2)),
-       st.sampled_from(["smooth", "linear", "hold"]), st.floats(0, 25))  # fmt: skip
+@given(
+    st.lists(st.tuples(st.floats(0, 20), st.floats(-5, 5)), min_size=1, max_size=6, unique_by=lambda k: round(k[0], 2)),
+    st.sampled_from(["smooth", "linear", "hold"]),
+    st.floats(0, 25),
+)
 def test_the_integral_of_keys_is_the_area_under_them(keys, between, time):
     keys = sorted((round(t, 2), v) for t, v in keys)
     k = Keys(keys=keys, between=between)

@@ -45,8 +45,22 @@ class MeshDistance:
 
     @cached_property
     def coefficients(self) -> Array:
-        spline = ndimage.spline_filter(self.signed.astype(np.float64), order=3, mode="mirror")
+        smoothed = ndimage.gaussian_filter(self.signed.astype(np.float64), self._facets(), mode="nearest")
+        spline = ndimage.spline_filter(smoothed, order=3, mode="mirror")
         return np.ascontiguousarray(spline, np.float32)
+
+    def _facets(self) -> float:
+        """Cells over which to smooth, so that the edges between the triangles of a round surface do not show."""
+        import trimesh
+
+        mesh = trimesh.Trimesh(self.mesh.vertices, self.mesh.faces, process=False)
+        angles = mesh.face_adjacency_angles
+        gentle = (angles > 0.01) & (angles < 0.5)
+        if gentle.sum() < 0.4 * len(angles):  # flat faces and sharp edges: nothing to smooth
+            return 0.3
+        ends = mesh.vertices[mesh.face_adjacency_edges[gentle]]
+        edge = float(np.median(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1)))
+        return float(np.clip(0.6 * edge / self.h, 0.5, 1.6))
 
     @cached_property
     def margin(self) -> float:

@@ -82,7 +82,7 @@ function shapesAndRegions() {
   layers.shapes.visible = look.showShapes
   drawShapes(layers.shapes, look.scene, study.doc, selectedId.value, obstacles.value)
   drawRegions(layers.regions, look.scene, selectedId.value)
-  if (!framed && look.scene) { framed = true; frame(true) } else viewer.draw()
+  if (!framed && look.scene) { framed = look.scene.facts.shapes.length + look.scene.facts.regions.length > 0; frame(true) } else viewer.draw()
 }
 function probe() {
   if (!viewer) return

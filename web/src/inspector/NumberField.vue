@@ -1,7 +1,7 @@
 <template>
   <div class="nf" :class="{ wrong: problem }">
     <input :value="text" class="num" :aria-label="label" :disabled="disabled" :data-testid="testid" inputmode="decimal" spellcheck="false"
-      @input="text = ($event.target as HTMLInputElement).value" @focus="focus" @blur="commit" @keydown.enter="commit" @keydown.esc="revert"
+      @input="text = ($event.target as HTMLInputElement).value" @focus="focus" @blur="commit" @keydown.enter="($event.target as HTMLInputElement).blur()" @keydown.esc="revert"
       @keydown.up.prevent="nudge($event, 1)" @keydown.down.prevent="nudge($event, -1)" @wheel="wheel" @dblclick="reset" />
     <span v-if="unit" class="unit">{{ unit }}</span>
     <div v-if="problem" class="why" role="alert">{{ problem }}</div>

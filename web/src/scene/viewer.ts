@@ -51,7 +51,7 @@ export class Viewer {
     const size = new THREE.Vector3(...upper).sub(new THREE.Vector3(...lower))
     const radius = 0.5 * size.length()
     const way = direction ? new THREE.Vector3(...direction).normalize() : this.camera.position.clone().sub(this.controls.target).normalize()
-    const distance = (radius / Math.sin((this.camera.fov * Math.PI) / 360)) * 0.66
+    const distance = (radius / Math.sin((this.camera.fov * Math.PI) / 360)) * 0.78
     this.controls.target.copy(middle)
     this.camera.position.copy(middle).addScaledVector(way, distance)
     this.camera.near = distance / 200

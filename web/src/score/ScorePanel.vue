@@ -24,8 +24,8 @@
     </div>
     <LaneRow v-for="lane in study.lanes" :key="lane.id" :lane="lane" />
     <div class="more">
-      <v-btn size="small" data-testid="add-field" :prepend-icon="mdiPlus" @click="addLane('field')">Field</v-btn>
-      <v-btn size="small" data-testid="add-flow" :prepend-icon="mdiPlus" @click="addLane('particles')">Particles</v-btn>
+      <v-btn size="small" data-testid="new-field-lane" :prepend-icon="mdiPlus" @click="addLane('field')">Field</v-btn>
+      <v-btn size="small" data-testid="new-flow-lane" :prepend-icon="mdiPlus" @click="addLane('particles')">Particles</v-btn>
     </div>
   </div>
 </template>

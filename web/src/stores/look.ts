@@ -30,7 +30,7 @@ export const useLook = defineStore('look', () => {
   const problem = ref('')
   const axis = ref(2)
   const share = ref(0.42)
-  const density = ref(22)
+  const density = ref(17)
   const glyph = ref<Glyph>('barbs')
   const showSlice = ref(true)
   const showProbe = ref(true)

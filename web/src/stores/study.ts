@@ -22,7 +22,8 @@ export const useStudy = defineStore('study', () => {
   const selection = ref<Selection>(null)
   const catalogue = shallowRef<Catalogue>({ steps: [], shapes: [] })
   const savedCount = ref(0)
-  let pending: string | null = null
+  /** Edits not saved yet, each a revision of its own; a drag of one parameter is one edit. */
+  let queue: { label: string; subject: string; document: StudyDoc }[] = []
   let timer = 0
   let running: Promise<void> | null = null
 
@@ -45,42 +46,47 @@ export const useStudy = defineStore('study', () => {
     if (last?.steps.length) select({ kind: 'step', lane: last.id, id: last.steps.filter((s) => s.on).at(-1)?.id ?? last.steps[0].id })
   }
 
-  /** Change the document; it is saved a moment after the last change, under the words of the last one. */
-  function edit(label: string, change: (d: StudyDoc) => void) {
+  /** Change the document; it is saved a moment later. Edits with the same subject that follow at once become one. */
+  function edit(label: string, change: (d: StudyDoc) => void, subject = '') {
     if (!doc.value) return
     const copy = structuredClone(doc.value) as StudyDoc
     change(copy)
     doc.value = copy
-    pending = label
+    const last = queue.at(-1)
+    if (last && subject && last.subject === subject) queue[queue.length - 1] = { label: joined(last.label, label), subject, document: copy }
+    else queue.push({ label, subject, document: copy })
     if (state.value !== 'conflict') state.value = 'unsaved'
     clearTimeout(timer)
     timer = window.setTimeout(() => void flush(), 280)
   }
   async function flush(): Promise<void> {
     clearTimeout(timer)
-    if (running) await running
-    if (pending === null || !doc.value || state.value === 'conflict') return
-    const label = pending
-    const sent = doc.value
-    pending = null
+    while (running) await running
+    if (!queue.length || state.value === 'conflict') return
     state.value = 'saving'
     running = (async () => {
       try {
-        const out = await call<StudyOut>('PUT', `/studies/${key.value}`, { document: sent, base: revision.value, label })
-        take(out, true)
-        state.value = pending === null ? 'saved' : 'unsaved'
+        while (queue.length) {
+          const first = queue.shift()!
+          try {
+            take(await call<StudyOut>('PUT', `/studies/${key.value}`, { document: first.document, base: revision.value, label: first.label }), true)
+          } catch (error) {
+            queue.unshift(first)
+            throw error
+          }
+        }
+        state.value = 'saved'
         message.value = ''
       } catch (error) {
         if (error instanceof ApiError && error.status === 409) {
           theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
-          pending = label
           state.value = 'conflict'
         } else if (error instanceof Offline) {
-          pending = pending ?? label
           state.value = 'offline'
           message.value = error.message
           timer = window.setTimeout(() => void flush(), 1500)
         } else {
+          queue = [] // a document that cannot be saved stays on the screen; the next edit carries what is right in it
           state.value = 'refused'
           message.value = (error as Error).message
         }
@@ -93,7 +99,7 @@ export const useStudy = defineStore('study', () => {
     if (!theirs.value) return
     revision.value = theirs.value.revision
     if (keep === 'theirs') {
-      pending = null
+      queue = []
       take(await call<StudyOut>('GET', `/studies/${key.value}`))
       state.value = 'saved'
     } else {
@@ -137,7 +143,7 @@ export const useStudy = defineStore('study', () => {
       if (!params) return
       if (value === undefined) delete params[spec.name]
       else params[spec.name] = value
-    })
+    }, `${JSON.stringify(owner)}.${spec.name}`)
   }
   function paramsIn(d: StudyDoc, owner: Selection): Record<string, Raw> | undefined {
     if (!owner) return undefined
@@ -161,13 +167,20 @@ export const useStudy = defineStore('study', () => {
         const target = lane?.steps.find((s) => s.id === a)
         if (target) target.params[b] = value
       }
-    })
+    }, path)
   }
   return {
     key, doc, revision, undoLabel, redoLabel, state, message, theirs, selection, catalogue, lanes, selectedStep, selectedPart, savedCount,
     load, edit, flush, resolve, step, laneOf, isFlow, entry, shapeEntry, select, setParam, setPath,
   }
 })
+
+/** The words of two edits of one thing: from where the first began to where the last ended. */
+function joined(first: string, last: string): string {
+  const [from] = first.split(' → ')
+  const to = last.split(' → ')
+  return to.length === 2 && first.includes(' → ') ? `${from} → ${to[1]}` : last
+}
 
 export function freshId(wanted: string, taken: Iterable<string>): string {
   const used = new Set(taken)

@@ -1,0 +1,62 @@
+"""A server of its own home and a headless Chromium; every test gets a fresh page."""
+
+import os
+import shutil
+import subprocess
+import sys
+
+import pytest
+from playwright.sync_api import expect, sync_playwright
+
+expect.set_options(timeout=30_000)
+FLAGS = [
+    "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def start_server(tmp_path_factory):
+    """Start servers (address, process) on one home; all are ended with the session."""
+    home = tmp_path_factory.mktemp("home")
+    env = {**os.environ, "ERRANT_GUST_HOME": str(home)}
+    going = []
+
+    def start(port=0):
+        command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--no-browser", "--port", str(port)]
+        server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)
+        going.append(server)
+        return server.stdout.readline().split()[-1], server
+
+    yield start
+    for server in going:
+        server.terminate()
+    for server in going:
+        server.wait(20)
+
+
+@pytest.fixture(scope="session")
+def address(start_server):
+    return start_server()[0]
+
+
+@pytest.fixture(scope="session")
+def browser():
+    path = shutil.which("chromium")
+    assert path, "./gust test installs Debian's chromium"
+    with sync_playwright() as play:
+        made = play.chromium.launch(executable_path=path, args=FLAGS)
+        yield made
+        made.close()
+
+
+@pytest.fixture
+def page(browser):
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    made = context.new_page()
+    made.set_default_timeout(30_000)
+    faults = []
+    made.on("pageerror", lambda error: faults.append(str(error)))
+    yield made
+    context.close()
+    assert not faults, faults

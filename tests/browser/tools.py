@@ -1,0 +1,61 @@
+"""What browser tests do again and again: open a study, add steps, read the view's pixels."""
+
+import io
+import json
+
+import numpy as np
+from PIL import Image
+from playwright.sync_api import Page, expect
+
+
+def new_study(page: Page, address: str) -> str:
+    page.goto(address)
+    page.get_by_test_id("new-study").click()
+    page.wait_for_url("**/desk/*")
+    expect(page.get_by_test_id("score")).to_be_visible()
+    return page.url.rsplit("/", 1)[-1]
+
+
+def add_step(page: Page, lane: str, op: str) -> None:
+    page.get_by_test_id(f"add-{lane}").click()
+    page.get_by_test_id(f"op-{op}").click()
+
+
+def add_field(page: Page) -> None:
+    page.get_by_test_id("new-field-lane").click()
+
+
+def put(page: Page, name: str, text: str) -> None:
+    """Type into a number field of the inspector."""
+    box = page.get_by_test_id(f"number-{name}")
+    box.fill(text)
+    box.press("Enter")
+
+
+def saved(page: Page) -> None:
+    expect(page.get_by_test_id("save-state")).to_have_text("saved")
+
+
+def pixels(page: Page) -> np.ndarray:
+    """The 3D view as it is on the screen, (rows, columns, 3)."""
+    page.wait_for_timeout(400)
+    return np.asarray(Image.open(io.BytesIO(page.get_by_test_id("view").screenshot())).convert("RGB")).astype(int)
+
+
+def changed(a: np.ndarray, b: np.ndarray) -> float:
+    """Share of pixels that differ visibly."""
+    return float((np.abs(a - b).max(axis=2) > 24).mean())
+
+
+def redrawn(page: Page, before: np.ndarray, share: float) -> np.ndarray:
+    """The view once more than `share` of its pixels differ from `before`; fails after ten seconds."""
+    for _ in range(20):
+        now = pixels(page)
+        if changed(before, now) > share:
+            return now
+    raise AssertionError(f"only {changed(before, now):.4f} of the pixels have changed")
+
+
+def document(page: Page, address: str, key: str) -> dict:
+    saved(page)
+    return json.loads(page.request.get(f"{address}/api/studies/{key}").text())["document"]
