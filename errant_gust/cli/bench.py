@@ -127,14 +127,14 @@ def sampling() -> Row:
     rng = np.random.default_rng(1)
     values = rng.normal(size=(128, 128, 128, 3)).astype(np.float32)
     grid = Grid(GridRegion((0, 0, 0), (128, 128, 128), 1 / 128), values)
-    points = rng.random((3, 2_000_000)).astype(np.float32)
+    points = rng.random((2_000_000, 3)).astype(np.float32)
     out = np.empty_like(points)
 
     def work(a: int, b: int) -> None:
-        out[:, a:b] = grid.sample(np.ascontiguousarray(points[:, a:b]))
+        out[a:b] = grid.sample_many(points[a:b])
 
-    ours = best(lambda: share_out(work, points.shape[1], block=16384))
-    where = points * 128 - 0.5
+    ours = best(lambda: share_out(work, len(points), block=1 << 18))
+    where = np.ascontiguousarray(points.T) * 128 - 0.5
     channels = [np.ascontiguousarray(values[..., c]) for c in range(3)]
     reference = best(lambda: [ndimage.map_coordinates(c, where, order=1) for c in channels], 1)
     return Row(

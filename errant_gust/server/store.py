@@ -161,6 +161,16 @@ def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
     return kept, report
 
 
+def demos() -> list[tuple[str, dict[str, Any], str]]:
+    """(id, document, how-to text) of every demo study, in order of their names."""
+    found = []
+    for path in sorted(DEMO.glob("*.gust.json")):
+        name = path.name.removesuffix(".gust.json")
+        how = DEMO / f"{name}.md"
+        found.append((name, document.dump(document.load(path)), how.read_text() if how.is_file() else ""))
+    return found
+
+
 def put_in_demos() -> list[Study]:
     """The demo studies, if there is no study yet."""
     if Study.objects.exists():

@@ -24,7 +24,7 @@ class Bake(Change):
     outside: Literal["zero", "clamp", "repeat"] = param("zero", help="What the field is outside the region")
 
     def evaluate(self, at: At) -> Samples:
-        grid = at.node.baked_grid()
+        grid = at.node.kept("grid", at.node.baked_grid)
         if not at.gradient:
             return Samples(grid.sample(at.points))
         return Samples(*grid.sample_with_gradient(at.points))

@@ -10,7 +10,7 @@ from functools import cache
 
 from errant_gust.core.errors import Cancelled
 
-BLOCK = 4096
+BLOCK = 8192
 LANES = 16  # blocks are padded to whole vectors, so that a value does not depend on where in a block it stands
 
 Cancel = Callable[[], bool]

@@ -137,7 +137,8 @@ def flow_lines(
 ) -> Array:
     """Lines (n, steps + 1, 3) float32 along the field from seeds (n, 3), each `length` metres long.
 
-    Midpoint steps of equal length; a line stops (repeats its last point) where the field is zero.
+    Steps of equal length by Adams and Bashforth's second order method (the first by midpoint), one evaluation a step;
+    a line stops (repeats its last point) where the field is zero.
     """
     node.prepare()
     h = np.float32(length / steps)
@@ -152,11 +153,15 @@ def flow_lines(
     def trace(start: int, stop: int) -> None:
         p = np.ascontiguousarray(seeds[start:stop].T)
         out[start:stop, 0] = p.T
-        for i in range(steps):
+        before = direction(p)
+        p = p + h * direction(p + np.float32(0.5) * h * before)
+        out[start:stop, 1] = p.T
+        for i in range(1, steps):
             if cancel is not None and i % 16 == 0 and cancel():
                 return
-            middle = p + 0.5 * h * direction(p)
-            p = p + h * direction(middle)
+            now = direction(p)
+            p = p + h * np.where(now.any(axis=0), np.float32(1.5) * now - np.float32(0.5) * before, 0)
+            before = now
             out[start:stop, i + 1] = p.T
 
     share_out(trace, len(seeds), block=512, cancel=cancel)

@@ -226,6 +226,15 @@ def sample(
     value = np.empty((n, 3) if vector else n, np.float32)
     slope = np.empty((n, 3, 3) if vector else (n, 3), np.float32) if gradient else None
 
+    if node.step.id == "bake" and not gradient and n > 4 * BLOCK:
+        grid = node.baked_grid()
+
+        def read(start: int, stop: int) -> None:
+            value[start:stop] = grid.sample_many(points[start:stop])
+
+        share_out(read, n, block=1 << 18, cancel=cancel, progress=progress)
+        return value, None
+
     def work(start: int, stop: int) -> None:
         made = _evaluate_padded(node, points[start:stop].T, gradient)
         value[start:stop] = made.value.T if vector else made.value

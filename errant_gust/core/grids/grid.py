@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grids as kernels
+from errant_gust.core.kernels.bricks import sample_by_brick
 
 Array = NDArray[Any]
 Outside = Literal["zero", "clamp", "repeat"]
@@ -56,6 +57,15 @@ class Grid:
         out = np.empty((3, n) if self.is_vector else n, np.float32)
         sample = kernels.sample_vector if self.is_vector else kernels.sample_scalar
         sample(self._nodes, *self._wrapped(points), *self._frame, out)
+        return out
+
+    def sample_many(self, points: Array) -> Array:
+        """points (n, 3) float32 in any order -> (n, 3) or (n,): for many points, quicker than block by block."""
+        if not self.is_vector:
+            return self.sample(np.ascontiguousarray(points.T))
+        out = np.empty((len(points), 3), np.float32)
+        where = self._wrapped(points.T).T if self.outside == "repeat" else points
+        sample_by_brick(self._nodes, np.ascontiguousarray(where, np.float32), *self._frame, out)
         return out
 
     def sample_with_gradient(self, points: Array) -> tuple[Array, Array]:

@@ -4,6 +4,7 @@ A cached caller does not notice a changed callee, so the cache folder is named a
 the Numba version and the CPU: any change means a fresh folder, never a stale kernel.
 """
 
+import ctypes
 import hashlib
 import os
 import platform
@@ -43,6 +44,17 @@ def choose_vectors() -> None:
         os.environ["NUMBA_CPU_FEATURES"] = features + ",-prefer-256-bit"
 
 
+def keep_pages() -> None:
+    """Let glibc keep freed blocks: a fresh page costs more here than a block of noise, and blocks come and go."""
+    try:
+        mallopt = ctypes.CDLL("libc.so.6").mallopt
+    except (OSError, AttributeError):
+        return
+    mallopt(-3, 32 << 20)  # M_MMAP_THRESHOLD
+    mallopt(-1, 256 << 20)  # M_TRIM_THRESHOLD
+
+
+keep_pages()
 os.environ.setdefault("NUMBA_CACHE_DIR", str(home() / "kernels" / source_hash()))
 choose_vectors()
 

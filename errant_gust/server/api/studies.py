@@ -93,6 +93,21 @@ def list_studies(request: HttpRequest) -> Any:
     ]
 
 
+class DemoOut(Schema):
+    id: str
+    name: str
+    note: str
+    how: str
+
+
+@router.get("/demos", response=list[DemoOut])
+def list_demos(request: HttpRequest) -> Any:
+    """Demo studies that can be taken apart, each with its how-to."""
+    return [
+        {"id": name, "name": study["name"], "note": study["note"], "how": how} for name, study, how in store.demos()
+    ]
+
+
 BEGINNINGS: dict[str, dict[str, Any]] = {
     "blank": {"name": "Untitled"},
     "wind": {

@@ -15,8 +15,12 @@
           <div class="words"><router-link :to="`/desk/${s.key}`"><b>{{ s.name }}</b></router-link><p>{{ s.note || 'No note.' }}</p>
             <div class="foot"><span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button title="Download the study file" @click="take(s)">export</button><button @click="copy(s)">duplicate</button><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button></div></div>
         </article>
-        <article class="more"><b>From the scenario</b><p>A finished study to take apart.</p><v-btn variant="outlined" data-testid="new-demo" @click="make({ demo: 'harbour_gust' })">Harbour gust</v-btn></article>
-        <article class="more"><b>A wind and some particles</b><p>The first thing to prove: something obeys a field.</p><v-btn variant="outlined" @click="make({ start: 'wind' })">Begin</v-btn></article>
+      </div>
+      <p v-if="!studies.length && loaded" class="muted">There is no study yet. Begin with one below.</p>
+      <h2>Begin another</h2>
+      <div class="starts">
+        <button @click="make({ start: 'wind' })"><b>A wind and some particles</b><span>The first thing to prove: something obeys a field.</span></button>
+        <button v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })"><b>{{ d.name }}</b><span>{{ d.note }}</span></button>
       </div>
     </main>
     <v-snackbar v-model="gone" timeout="8000">Deleted {{ goneName }}<template #actions><v-btn color="warning" data-testid="undelete" @click="back">Undo</v-btn></template></v-snackbar>
@@ -32,6 +36,8 @@ import type { StudyOut } from '../api/types'
 
 const router = useRouter()
 const studies = ref<StudyCard[]>([])
+const demos = ref<{ id: string; name: string; note: string }[]>([])
+const loaded = ref(false)
 const query = ref('')
 const problem = ref('')
 const picker = ref<HTMLInputElement | null>(null)
@@ -44,7 +50,7 @@ const when = (t: string) => new Date(t).toLocaleString(undefined, { dateStyle: '
 async function guarded(work: () => Promise<void>) {
   try { problem.value = ''; await work() } catch (error) { problem.value = (error as Error).message }
 }
-const load = () => guarded(async () => { studies.value = await call<StudyCard[]>('GET', '/studies') })
+const load = () => guarded(async () => { studies.value = await call<StudyCard[]>('GET', '/studies'); loaded.value = true })
 const make = (body: object) => guarded(async () => { const made = await call<StudyOut>('POST', '/studies', body); await router.push(`/desk/${made.key}`) })
 const importStudy = (event: Event) => guarded(async () => {
   const file = (event.target as HTMLInputElement).files?.[0]
@@ -74,7 +80,7 @@ const remove = (s: StudyCard) => guarded(async () => {
   await load()
 })
 const back = () => guarded(async () => { await call('POST', `/studies/${goneKey}/undelete`); gone.value = false; await load() })
-onMounted(() => { document.title = 'Studies · Errant Gust'; void load() })
+onMounted(() => { document.title = 'Studies · Errant Gust'; void load(); void guarded(async () => { demos.value = await call('GET', '/demos') }) })
 </script>
 
 <style>
@@ -93,6 +99,10 @@ onMounted(() => { document.title = 'Studies · Errant Gust'; void load() })
 .page article p { color: var(--muted); margin: 3px 0 8px; }
 .page .foot { display: flex; gap: 10px; font-size: 12px; }
 .page .foot button:hover { text-decoration: underline; }
-.page .more { padding: 14px; border-style: dashed; }
+.page h2 { font-size: 15px; margin: 26px 0 10px; }
+.page .starts { display: grid; grid-template-columns: repeat(auto-fill, minmax(288px, 1fr)); gap: 12px 18px; }
+.page .starts button { text-align: left; border-left: 2px solid var(--line); padding: 4px 12px; }
+.page .starts button:hover, .page .starts button:focus-visible { border-color: var(--signal); background: var(--card); }
+.page .starts span { display: block; color: var(--muted); }
 .page .bad { color: rgb(var(--v-theme-error)); margin-bottom: 12px; }
 </style>
