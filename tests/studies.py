@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from errant_gust.core import flows  # noqa: F401  (fields may be made from particles)
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.geometry.shapes import Assets

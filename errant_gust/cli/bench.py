@@ -167,7 +167,7 @@ def particles() -> Row:
     flow = ParticleFlow(plan, "p")
     state = sorted_by_place(state)
     ours = best(lambda: flow.next(state, 1))
-    values = plan.at(0.0).lane("n").baked_grid().values
+    values = plan.at(0.0).lane("n").step.grid(plan.at(0.0).lane("n")).values  # type: ignore[attr-defined]
     channels = [np.ascontiguousarray(values[..., c]) for c in range(3)]
     few = state.position[:, :100_000]
 

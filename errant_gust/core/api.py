@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+from errant_gust.core import flows  # noqa: F401  (fields may be made from particles)
 from errant_gust.core.fields.plan import Field
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.geometry.shapes import Assets

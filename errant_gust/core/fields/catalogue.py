@@ -3,7 +3,26 @@
 from typing import Any
 
 from errant_gust.core.errors import StudyError, nearest
-from errant_gust.core.fields import baked, changes, joins, noise, shapes, starts, steer  # noqa: F401  (define the steps)
+from errant_gust.core.fields import (  # noqa: F401  (define the steps)
+    analytic,
+    changes,
+    distances,
+    domain,
+    formula,
+    gridded,
+    joins,
+    measured,
+    more_joins,
+    noise,
+    paths,
+    plain_changes,
+    shapes,
+    solved,
+    starts,
+    steer,
+    stencil,
+    surfaces,
+)
 from errant_gust.core.fields.step import STEPS, FieldStep
 
 FLOW_STEPS: dict[str, dict[str, Any]] = {}

@@ -4,10 +4,12 @@ from typing import Any, Literal
 
 import numpy as np
 
-from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
+from errant_gust.core.fields.analytic import unit
+from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of, scaled
 from errant_gust.core.fields.step import Change, FieldStep
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.study.parameters import Curve, Range, Vec3, param
+from errant_gust.core.study.profile import profile
 
 
 class Gain(Change):
@@ -128,26 +130,11 @@ class Remap(FieldStep):
         return "scalar"
 
     def evaluate(self, at: At) -> Samples:
-        from scipy.interpolate import PchipInterpolator
-
         f = at.incoming()
         a0, a1 = self.from_range
         b0, b1 = self.to_range
         s = (f.value - np.float32(a0)) / np.float32(a1 - a0)
-        x, y = np.array(self.curve, np.float64).T
-        if len(x) == 2:
-            slope0 = (y[1] - y[0]) / (x[1] - x[0])
-            t = np.clip(s, x[0], x[1]) if self.clamp else s
-            c = np.float32(y[0]) + np.float32(slope0) * (t - np.float32(x[0]))
-            dc = np.full_like(s, slope0)
-        else:
-            curve = PchipInterpolator(x, y)
-            t = np.clip(s, x[0], x[-1])
-            c, dc = curve(t).astype(np.float32), curve(t, 1).astype(np.float32)
-            if not self.clamp:
-                c = c + dc * (s - t)
-        if self.clamp:
-            dc = np.where((s < x[0]) | (s > x[-1]), np.float32(0), dc)
+        c, dc, _ = profile(self.curve, s, hold=self.clamp)
         span = np.float32(b1 - b0)
         return f.chain(np.float32(b0) + span * c, dc * span / np.float32(a1 - a0))
 
@@ -155,32 +142,40 @@ class Remap(FieldStep):
 class Curl(FieldStep):
     """The curl of any vector field, from its exact gradient: what comes out has no sources or sinks.
 
-    The gradient of the result needs second derivatives and is taken by differences of exact values.
+    A scalar gives a swirl in a plane, v' = ∇f × n. The gradient of the result needs second derivatives and is taken by differences of exact values.
     """
 
     id = "curl"
     label = "Curl"
     family = "change"
-    accepts = "vector"
+    accepts = "any"
     yields = "swirl without sources or sinks"
     headline = "strength"
-    formula = "v' = strength · ∇ × v"
+    formula = "v' = strength · ∇ × v;  of a scalar strength · ∇f × n"
 
     strength: float = param(1.0, unit="m", slider=(0, 10), help="Multiplies the curl, which is the field per metre")
+    normal: Vec3 = param((0, 0, 1), help="Of a scalar: the direction across the plane of the swirl")
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
         return "vector"
 
     def evaluate(self, at: At) -> Samples:
-        value = np.float32(self.strength) * curl_of(at.incoming(gradient=True).slope)
+        value = np.float32(self.strength) * curl_of(self._vector(at).slope)
         return Samples(value, at.node.differences(at.points) if at.gradient else None)
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
 
     def potential(self, at: At, around: PlacedShape | None) -> Samples:
+        return scaled(self._vector(at), self.strength)
+
+    def _vector(self, at: At) -> Samples:
+        """What comes in as a vector: a scalar stands along the normal."""
         f = at.incoming(gradient=True)
-        return Samples(f.value * np.float32(self.strength), f.slope * np.float32(self.strength))
+        if f.value.ndim == 2:
+            return f
+        n = unit(self.normal, "normal").astype(np.float32)
+        return Samples(n[:, None] * f.value, n[:, None, None] * f.slope)
 
 
 class Gradient(FieldStep):

@@ -54,7 +54,7 @@ def domain(scene: Scene, region: str | None = None) -> tuple[Array, Array]:
     boxes = []
     for id in ids:
         grid: GridRegion = scene.region(id)
-        boxes.append((np.array(grid.lower), np.array(grid.upper)))
+        boxes.append((grid.corners.min(axis=0), grid.corners.max(axis=0)))
     if not boxes:
         shapes = [scene.shape(s.id) for s in study.shapes]
         boxes = [(s.box[0] - 1.0, s.box[1] + 1.0) for s in shapes if s.kind.bounded]

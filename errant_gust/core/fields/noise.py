@@ -1,4 +1,4 @@
-"""Noise and curl noise."""
+"""Noise and curl noise on four bases: gradient, simplex, cells, waves."""
 
 from typing import Any, Literal
 
@@ -8,20 +8,40 @@ from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
 from errant_gust.core.fields.step import FieldStep, VectorStart
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.kernels import noise as kernels
+from errant_gust.core.kernels import patterns
 from errant_gust.core.study.parameters import Vec3, param
 
-# Measured over 10^9 samples of the kernel (tests/core/test_noise.py repeats it on fewer): no value beyond 0.95, so one
-# octave lies in [-1, 1] as it is; root mean square of one slope component, per lattice cell.
+# Measured (tests/core/test_noise.py repeats it on fewer samples): one octave of any basis lies in [-1, 1] as it is
+# (largest found: gradient 0.95, simplex 0.88, waves 0.995, cells 1.00). SLOPE is the root mean square of one component of
+# the gradient, per lattice cell.
 BOUND = 1.0
-SLOPE = 0.476
+SLOPE = {
+    "gradient": 0.476, "simplex": 0.611, "waves": 1.047,
+    "nearest": 0.924, "second nearest": 0.796, "border": 1.389, "number": 0.0,
+}  # fmt: skip
+CELL_KINDS = ("nearest", "second nearest", "border", "number")
 OCTAVE_SHIFT = np.array([[0.0, 0.0, 0.0], [31.416, 47.853, 12.793], [83.59, 9.27, 71.31], [5.7, 57.1, 38.6]])
 
 
 class Fractal(FieldStep):
     """Parameters shared by the noises: a sum of octaves, each finer and weaker than the one before."""
 
+    basis: Literal["gradient", "simplex", "cells", "waves"] = param(
+        "gradient", help="Clouds, clouds without a grid, cells around scattered points, or sums of plane waves"
+    )
+    cells: Literal["nearest", "second nearest", "border", "number"] = param(
+        "nearest",
+        label="Cell value",
+        help="Distance to the nearest point or the second nearest, their difference, or a number for each cell",
+        when={"basis": ["cells"]},
+    )
     feature_size: float = param(
-        1.0, unit="m", above=0, slider=(0.05, 10), help="Size of the largest pattern; other octaves are finer"
+        1.0,
+        unit="m",
+        above=0,
+        slider=(0.05, 10),
+        varies=True,
+        help="Size of the largest pattern; other octaves are finer",
     )
     octaves: int = param(3, range=(1, 12), help="How many sizes are added up")
     roughness: float = param(0.5, range=(0, 1), help="Strength of each octave against the one before")
@@ -45,8 +65,11 @@ class Fractal(FieldStep):
 
     def _make_octaves(self, at: At) -> Any:
         drift, evolve = at.total("drift"), at.total("evolve")
+        size = self.feature_size
+        if "feature_size" in at.node.varying:  # points then come divided by the size
+            drift, size = (0.0, 0.0, 0.0), 1.0
         for o in range(self.octaves):
-            frequency = self.lacunarity**o / self.feature_size
+            frequency = self.lacunarity**o / size
             shift = OCTAVE_SHIFT[o % 4] * (1 + o // 4) - np.array(drift) * frequency
             yield (
                 np.float32(frequency),
@@ -63,24 +86,44 @@ class Fractal(FieldStep):
         """Root mean square of the summed slopes, octaves being independent."""
         return float(np.sqrt(sum((self.roughness * self.lacunarity) ** (2 * o) for o in range(self.octaves))))
 
-    def _scalar(self, at: At, stream: int, value: Array, gradient: Array, scale: float) -> None:
-        x, y, z = at.points
+    @property
+    def slope(self) -> float:
+        """Root mean square of a component of the gradient of one octave, per lattice cell."""
+        return SLOPE[self.cells if self.basis == "cells" else self.basis]
+
+    def _scalar(self, at: At, stream: int, scale: float) -> Samples:
+        """One of three decorrelated noises and its gradient."""
+        value, gradient = np.zeros(at.n, np.float32), np.zeros((3, at.n), np.float32)
+        size = at.number("feature_size") if "feature_size" in at.node.varying else None
+        points = at.points
+        if size is not None:
+            drifted = points - np.array(at.total("drift"), np.float32)[:, None]
+            safe = np.maximum(size.value, np.float32(1e-4))
+            points = np.ascontiguousarray(drifted / safe)
+        x, y, z = points
         k = kernels.STREAMS[stream]
+        add: Any = {
+            "gradient": kernels.add_scalar, "simplex": patterns.add_simplex, "waves": patterns.add_waves,
+            "cells": patterns.add_cells,
+        }[self.basis]  # fmt: skip
+        more = (CELL_KINDS.index(self.cells),) if self.basis == "cells" else ()
         for f, a, ox, oy, oz, w, seed in self._octaves(at):
-            kernels.add_scalar(x, y, z, f, ox, oy, oz, w, seed, k, np.float32(a * scale), value, gradient)
+            add(x, y, z, f, ox, oy, oz, w, seed, k, np.float32(a * scale), value, gradient, *more)
+        if size is not None and size.gradient is not None:  # q = (p - drift) / s: grad f = (g - (g.q) grad s) / s
+            gradient = (gradient - (gradient * points).sum(axis=0) * size.gradient) / safe
+        return Samples(value, gradient)
 
     def _vector(self, at: At, scale: float) -> Samples:
         """Three decorrelated noises as a vector with its gradient."""
-        value, gradient = np.zeros((3, at.n), np.float32), np.zeros((3, 3, at.n), np.float32)
-        for stream in range(3):
-            self._scalar(at, stream, value[stream], gradient[stream], scale)
-        return Samples(value, gradient)
+        parts = [self._scalar(at, stream, scale) for stream in range(3)]
+        return Samples(np.stack([p.value for p in parts]), np.stack([p.slope for p in parts]))
 
 
 class Noise(Fractal):
-    """Gradient noise, summed over octaves; it boils by passing through a fourth dimension and slides by drifting.
+    """Noise summed over octaves; it boils by passing through a fourth dimension and slides by drifting.
 
-    Perlin, Improving Noise, 2002. `signed` lies in [-1, 1] and `unit` in [0, 1] (typically half of that is used, more
+    Gradient noise: Perlin, Improving Noise, 2002. Simplex noise: Gustavson 2005, in four dimensions. Cells: Worley 1996,
+    whose points wander as it evolves. Waves: the mean of six plane waves. `signed` lies in [-1, 1] and `unit` in [0, 1] (typically half of that is used, more
     octaves use less); `raw` is the sum as it is, at most the sum of roughness^o.
     """
 
@@ -105,9 +148,7 @@ class Noise(Fractal):
         if self.makes == "vector":
             made = self._vector(at, scale)
         else:
-            value, gradient = np.zeros(at.n, np.float32), np.zeros((3, at.n), np.float32)
-            self._scalar(at, 0, value, gradient, scale)
-            made = Samples(value, gradient)
+            made = self._scalar(at, 0, scale)
         return Samples(made.value + offset, made.gradient if at.gradient else None).times(at.number("strength"))
 
 
@@ -128,37 +169,51 @@ class CurlNoise(VectorStart, Fractal):
     strength: float = param(
         1.0, unit="m/s", slider=(0, 10), varies=True, help="Root mean square speed; a field strengthens the potential"
     )
-    plane: Literal["off", "across x", "across y", "across z"] = param(
-        "off", label="In plane", help="Keep all motion in planes across this axis"
+    plane: Literal["off", "across x", "across y", "across z", "across a normal"] = param(
+        "off", label="In plane", help="Keep all motion in planes across this axis, made from one potential"
     )
+    normal: Vec3 = param((0, 0, 1), help="The direction without motion", when={"plane": ["across a normal"]})
 
-    def _scale(self) -> float:
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        if self.basis == "cells" and self.cells == "number":
+            raise ValueError("a number for each cell has no slope, so its curl is zero; choose another cell value")
+        return "vector"
+
+    @property
+    def axis(self) -> Array:
+        """The direction without motion."""
+        if self.plane == "across a normal":
+            n = np.array(self.normal, np.float64)
+            return n / max(float(np.linalg.norm(n)), 1e-12)
+        return np.eye(3)[("across x", "across y", "across z").index(self.plane)]
+
+    def _scale(self, node: Any) -> float:
         """Potential amplitude for a root mean square speed of 1 m/s."""
         components = 6.0 if self.plane == "off" else 2.0
-        return self.feature_size / (SLOPE * np.sqrt(components) * self._energy())
+        size = 1.0 if "feature_size" in node.varying else self.feature_size
+        return size / (self.slope * np.sqrt(components) * self._energy())
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
 
     def potential(self, at: At, around: PlacedShape | None = None) -> Samples:
         wanted = At(at.node, at.points, True)
+        scale = self._scale(at.node)
         if self.plane == "off":
-            made = self._vector(wanted, self._scale())
+            made = self._vector(wanted, scale)
         else:
-            axis = ("across x", "across y", "across z").index(self.plane)
-            value, gradient = np.zeros((3, at.n), np.float32), np.zeros((3, 3, at.n), np.float32)
-            self._scalar(wanted, 0, value[axis], gradient[axis], self._scale())
-            made = Samples(value, gradient)
+            one, n = self._scalar(wanted, 0, scale), self.axis.astype(np.float32)
+            made = Samples(n[:, None] * one.value, n[:, None, None] * one.slope)
+        if "feature_size" in at.node.varying:
+            made = made.times(wanted.number("feature_size"))
         return made.times(wanted.number("strength"))
 
     def evaluate(self, at: At) -> Samples:
-        varies = "strength" in at.node.varying
-        if varies:
-            value = curl_of(self.potential(at).slope)
-        elif self.plane == "off":
+        plain = not at.node.varying and self.basis == "gradient"
+        if plain and self.plane == "off":
             value = np.zeros((3, at.n), np.float32)
             x, y, z = at.points
-            scale = self._scale() * self.strength
+            scale = self._scale(at.node) * self.strength
             for f, a, ox, oy, oz, w, seed in self._octaves(at):
                 add = kernels.add_still_curl if w == np.floor(w) else kernels.add_curl
                 add(x, y, z, f, ox, oy, oz, w, seed, np.float32(a * scale * float(f)), value)
@@ -166,21 +221,20 @@ class CurlNoise(VectorStart, Fractal):
             value = curl_of(self.potential(at).slope)
         if not at.gradient:
             return Samples(value)
-        if varies:
-            return Samples(value, at.node.differences(at.points))
-        return Samples(value, self._second(at))
+        return Samples(value, self._second(at) if plain else at.node.differences(at.points))
 
     def _second(self, at: At) -> Array:
         """Exact gradient of the curl from the second derivatives of the potential."""
         x, y, z = at.points
-        scale = self._scale() * self.strength
+        scale = self._scale(at.node) * self.strength
         hessian = np.zeros((3, 3, 3, at.n), np.float32)  # of each potential component
-        axis = -1 if self.plane == "off" else ("across x", "across y", "across z").index(self.plane)
-        for component in [0, 1, 2] if axis < 0 else [axis]:
+        for component in [0, 1, 2] if self.plane == "off" else [0]:
             out = np.zeros((10, at.n), np.float32)
-            k = kernels.STREAMS[component if axis < 0 else 0]
+            k = kernels.STREAMS[component]
             for f, a, ox, oy, oz, w, seed in self._octaves(at):
                 kernels.add_hessian(x, y, z, f, ox, oy, oz, w, seed, k, np.float32(a * scale), out)
             for row, (i, j) in enumerate(((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))):
                 hessian[component, i, j] = hessian[component, j, i] = out[4 + row]
+        if self.plane != "off":
+            hessian = self.axis.astype(np.float32)[:, None, None, None] * hessian[0]
         return np.stack([hessian[2, 1] - hessian[1, 2], hessian[0, 2] - hessian[2, 0], hessian[1, 0] - hessian[0, 1]])

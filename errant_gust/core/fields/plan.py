@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
 from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
@@ -12,8 +10,7 @@ import numpy as np
 
 from errant_gust.core.fields.blocks import BLOCK, LANES, Cancel, Progress, share_out
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
-from errant_gust.core.grids.grid import Grid
-from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study.document import content_hash
 
 if TYPE_CHECKING:
@@ -90,7 +87,8 @@ class Node:
 
         if self.keyed or self.incoming_moves():
             return True
-        own = any(np.any(total) for total in self.totals.values()) or getattr(self.step, "gust", 0) > 0
+        rates = any(np.any(getattr(self.step, name)) for name in self.totals)
+        own = rates or self.step.changes_with_time
         shapes = [id for _, kind, id in references(self.step) if kind == "shape"]
         return bool(own) or any(self._shape_is_keyed(id) for id in shapes)
 
@@ -116,17 +114,31 @@ class Node:
             columns.append((self.evaluate(ahead).value - self.evaluate(behind).value) / span)
         return np.stack(columns, axis=0 if self.kind == "scalar" else 1)
 
-    def prepare(self) -> None:
-        """Do what must not happen inside a block: bake grids, build mesh distances."""
+    def before_at(self, time: float) -> Node:
+        """What comes into this step, at another time in seconds."""
+        _, lane, own = self.where.split(".")[:3]
+        steps = self.scene.sibling(time).steps(lane)
+        order = [id for id, _ in steps]
+        return steps[order.index(own) - 1][1]
+
+    def at_time(self, time: float) -> Node:
+        """This step at another time."""
+        _, lane, own = self.where.split(".")[:3]
+        return dict(self.scene.sibling(time).steps(lane))[own]
+
+    def prepare(self, cancel: Cancel | None = None) -> None:
+        """Do what must not happen inside a block: bake grids, solve, build mesh distances."""
         from errant_gust.core.fields.scene import references
 
+        if self._kept.get("prepared"):
+            return
         for node in self.used:
-            node.prepare()
+            node.prepare(cancel)
         for _, kind, id in references(self.step):
             if kind == "shape":
                 self.scene.shape(id).distance(np.zeros((3, 1), np.float32), 0)
-        if self.step.id == "bake":
-            self.baked_grid()
+        self.step.prepare(self, cancel)
+        self._kept["prepared"] = True
 
     def identity(self) -> str:
         """Hash of everything that decides the values of this node at its time."""
@@ -135,7 +147,8 @@ class Node:
         refs = list(references(self.step))
         shapes = [self._shape_identity(id) for _, kind, id in refs if kind == "shape"]
         regions = [
-            [r.lower, r.shape, r.voxel_size] for r in (self.scene.region(i) for _, k, i in refs if k == "region")
+            [r.lower, r.shape, r.voxel_size, r.turn]
+            for r in (self.scene.region(i) for _, k, i in refs if k == "region")
         ]
         values = self.step.model_dump(mode="json")
         return content_hash(
@@ -158,48 +171,8 @@ class Node:
             float(self.scene.time if shape.moves else 0),
         ]
 
-    def baked_grid(self) -> Grid:
-        """The grid of a `bake` step, computed once for what it depends on."""
-        step: Any = self.step
-        assert self.incoming is not None
-        region = self.scene.region(step.region)
-        region.check(3 if self.kind == "vector" else 1, self.where)
-        key = content_hash(
-            self.incoming.identity(), region.lower, region.shape, region.voxel_size,
-            self.scene.time if self.incoming.moves else 0.0,
-        )  # fmt: skip
-        values = BAKED.get(key)
-        if values is None:
-            values = bake(self.incoming, region)
-            BAKED.put(key, values)
-        return Grid(region, values, step.outside)
 
-
-class _Baked:
-    """Recently baked values, at most half the memory budget."""
-
-    def __init__(self) -> None:
-        self._items: OrderedDict[str, Array] = OrderedDict()
-        self._lock = threading.Lock()
-
-    def get(self, key: str) -> Array | None:
-        with self._lock:
-            if key in self._items:
-                self._items.move_to_end(key)
-            return self._items.get(key)
-
-    def put(self, key: str, values: Array) -> None:
-        with self._lock:
-            self._items[key] = values
-            limit = min(budget() // 2, 2 << 30)
-            while len(self._items) > 1 and sum(v.nbytes for v in self._items.values()) > limit:
-                self._items.popitem(last=False)
-
-
-BAKED = _Baked()
-
-
-def _evaluate_padded(node: Node, points: Array, gradient: bool) -> Samples:
+def evaluate_padded(node: Node, points: Array, gradient: bool) -> Samples:
     """Evaluate a block padded to whole vectors with copies of its last point."""
     n = points.shape[1]
     extra = -n % LANES
@@ -227,7 +200,7 @@ def sample(
     slope = np.empty((n, 3, 3) if vector else (n, 3), np.float32) if gradient else None
 
     if node.step.id == "bake" and not gradient and n > 4 * BLOCK:
-        grid = node.baked_grid()
+        grid = node.step.grid(node)  # type: ignore[attr-defined]
 
         def read(start: int, stop: int) -> None:
             value[start:stop] = grid.sample_many(points[start:stop])
@@ -236,7 +209,7 @@ def sample(
         return value, None
 
     def work(start: int, stop: int) -> None:
-        made = _evaluate_padded(node, points[start:stop].T, gradient)
+        made = evaluate_padded(node, points[start:stop].T, gradient)
         value[start:stop] = made.value.T if vector else made.value
         if slope is not None:
             slope[start:stop] = np.moveaxis(made.slope, -1, 0)
@@ -253,7 +226,7 @@ def bake(node: Node, region: GridRegion, *, cancel: Cancel | None = None, progre
     out = np.empty((region.voxels, 3) if vector else region.voxels, np.float32)
 
     def work(start: int, stop: int) -> None:
-        made = _evaluate_padded(node, region.centres(start, stop), False)
+        made = evaluate_padded(node, region.centres(start, stop), False)
         out[start:stop] = made.value.T if vector else made.value
 
     share_out(work, region.voxels, block=BLOCK, cancel=cancel, progress=progress)

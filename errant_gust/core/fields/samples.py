@@ -52,6 +52,56 @@ class Samples:
         return Samples(self.value + other.value, self.slope + other.slope if both else None)
 
 
+def dot(a: Samples, b: Samples) -> Samples:
+    """The scalar product of two vectors."""
+    value = (a.value * b.value).sum(axis=0)
+    if a.gradient is None or b.gradient is None:
+        return Samples(value)
+    return Samples(value, (a.gradient * b.value[:, None]).sum(axis=0) + (b.gradient * a.value[:, None]).sum(axis=0))
+
+
+def cross(a: Samples, b: Samples) -> Samples:
+    """The vector product of two vectors."""
+    value = np.stack([a.value[i] * b.value[j] - a.value[j] * b.value[i] for i, j in ((1, 2), (2, 0), (0, 1))])
+    if a.gradient is None or b.gradient is None:
+        return Samples(value)
+    g, h = a.gradient, b.gradient
+    rows = [
+        g[i] * b.value[j] + a.value[i] * h[j] - g[j] * b.value[i] - a.value[j] * h[i]
+        for i, j in ((1, 2), (2, 0), (0, 1))
+    ]
+    return Samples(value, np.stack(rows))
+
+
+def scaled(f: Samples, factor: float) -> Samples:
+    """The field times a number."""
+    k = np.float32(factor)
+    return Samples(f.value * k, None if f.gradient is None else f.gradient * k)
+
+
+def size_of(v: Samples, floor: float = 1e-9) -> Samples:
+    """The magnitude of a vector; its gradient fades to zero where the vector does."""
+    size = np.sqrt((v.value * v.value).sum(axis=0))
+    if v.gradient is None:
+        return Samples(size)
+    safe = np.maximum(size, np.float32(floor))
+    return Samples(size, (v.gradient * (v.value / safe)[:, None]).sum(axis=0))
+
+
+def chosen(where: Array, f: Samples, g: Samples) -> Samples:
+    """f where true, g elsewhere."""
+    value = np.where(where, f.value, g.value)
+    if f.gradient is None or g.gradient is None:
+        return Samples(value)
+    return Samples(value, np.where(where, f.gradient, g.gradient))
+
+
+def smooth_step(x: Array) -> tuple[Array, Array]:
+    """Quintic step from 0 at 0 to 1 at 1 and its slope (Perlin 2002)."""
+    s = np.clip(x, 0, 1)
+    return s * s * s * (s * (6 * s - 15) + 10), 30 * s * s * (s - 1) ** 2
+
+
 def curl_of(gradient: Array) -> Array:
     """Curl (3, n) from the gradient (3, 3, n) of a vector field."""
     return np.stack([gradient[2, 1] - gradient[1, 2], gradient[0, 2] - gradient[2, 0], gradient[1, 0] - gradient[0, 1]])

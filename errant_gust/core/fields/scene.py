@@ -14,14 +14,16 @@ from errant_gust.core.errors import GustError, StudyError, nearest
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Kind
-from errant_gust.core.geometry.placed import PlacedShape, rotation
+from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study import document
 from errant_gust.core.study.parameters import Parameters, describe
+from errant_gust.core.study.turns import rotation
 from errant_gust.core.study.values import FieldRef, Keys, Link, read
 
 P = TypeVar("P", bound=Parameters)
+KEPT_SCENES = 48
 NUDGE = 1e-3  # seconds, for the velocity of keyed placements
 
 
@@ -38,11 +40,15 @@ class Built:
 class Scene:
     """Everything a lane may look up, at `time` seconds after the first frame. Built once, then only read."""
 
-    def __init__(self, study: document.Study, time: float, assets: Assets) -> None:
-        self.study, self.time, self.assets = study, float(time), assets
+    def __init__(self, study: document.Study, time: float, assets: Assets, plan: Plan | None = None) -> None:
+        self.study, self.time, self.assets, self.plan = study, float(time), assets, plan
         self._lanes: dict[str, Node] = {}
         self._shapes: dict[str, PlacedShape] = {}
         self._building: list[str] = []
+
+    def sibling(self, time: float) -> Scene:
+        """The same study at another time."""
+        return self.plan.at(time) if self.plan else Scene(self.study, time, self.assets)
 
     # parameters ------------------------------------------------------------------------------------------------
 
@@ -171,15 +177,29 @@ class Scene:
             raise StudyError(
                 f"{padding} is no padding", where=f"{where}.padding", fix="right would be a number in metres"
             )
+        turn = self._turn(part, where)
+        axes = rotation(turn)
         if part.bounds.fit:
-            first = self if self.time == 0 else Scene(self.study, 0.0, self.assets)
+            first = self if self.time == 0 or part.follow else self.sibling(0.0)
             boxes = [first.shape(shape).box for shape in part.bounds.fit]
-            lower, upper = np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
+            corners = np.array(
+                [[box[bit][a] for a, bit in enumerate(bits)] for box in boxes for bits in np.ndindex(2, 2, 2)]
+            )
+            own = corners @ axes
+            lower, upper = own.min(axis=0), own.max(axis=0)
         else:
-            lower, upper = np.array(part.bounds.lower), np.array(part.bounds.upper)
+            low, high = np.array(part.bounds.lower), np.array(part.bounds.upper)
+            middle = 0.5 * (low + high) @ axes
+            lower, upper = middle - 0.5 * (high - low), middle + 0.5 * (high - low)
         if (upper + padding <= lower - padding).any():
             raise StudyError("the padding leaves nothing of the region", where=f"{where}.padding")
-        return GridRegion.over(lower - padding, upper + padding, float(h))
+        return GridRegion.over(lower - padding, upper + padding, float(h), turn)
+
+    def _turn(self, part: document.Region, where: str) -> tuple[float, float, float]:
+        turn = self.resolve(part.turn, f"{where}.turn")
+        if not isinstance(turn, list | tuple) or len(turn) != 3 or not all(isinstance(v, int | float) for v in turn):
+            raise StudyError(f"{turn} is no turn", where=f"{where}.turn", fix="right would be degrees about x, y and z")
+        return float(turn[0]), float(turn[1]), float(turn[2])
 
     # lanes -----------------------------------------------------------------------------------------------------
 
@@ -231,10 +251,12 @@ class Scene:
             if name in built.varying and lanes[name] != "scalar":
                 raise StudyError(f"'{id}' is a vector; a scalar is needed here", where=f"{where}.{name}")
         for name, kind, id in references(built.step):
+            if not id:
+                continue
             if kind == "shape":
                 self.study.find("shapes", id, f"{where}.{name}")
-            elif kind == "region":
-                self.study.find("regions", id, f"{where}.{name}")
+            elif kind in ("region", "flow"):
+                self.study.find(f"{kind}s", id, f"{where}.{name}")
         try:
             gives = built.step.gives(incoming.kind if incoming else None, lanes)
         except ValueError as error:
@@ -253,7 +275,7 @@ def references(step: Parameters) -> Iterator[tuple[str, str, str]]:
         if entry["type"] == "shapes":
             for id in value:
                 yield entry["name"], "shape", id
-        elif entry["type"] in ("shape", "field", "region") and value:
+        elif entry["type"] in ("shape", "field", "region", "flow") and value:
             yield entry["name"], entry["type"], value
 
 
@@ -278,8 +300,8 @@ class Plan:
         time = float(time)
         with self._lock:
             if time not in self._scenes:
-                self._scenes[time] = Scene(self.study, time, self.assets)
-                while len(self._scenes) > 8:
+                self._scenes[time] = Scene(self.study, time, self.assets, self)
+                while len(self._scenes) > KEPT_SCENES:
                     self._scenes.popitem(last=False)
             self._scenes.move_to_end(time)
             return self._scenes[time]

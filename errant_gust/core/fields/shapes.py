@@ -4,7 +4,8 @@ from typing import Literal
 
 import numpy as np
 
-from errant_gust.core.fields.samples import At, Samples
+from errant_gust.core.fields.noise import Fractal
+from errant_gust.core.fields.samples import At, Kind, Samples, chosen, smooth_step
 from errant_gust.core.fields.step import ScalarStart
 from errant_gust.core.study.parameters import ShapeId, ShapeIds, param
 
@@ -27,14 +28,16 @@ class Distance(ScalarStart):
         return Samples(d - np.float32(self.offset), g)
 
 
-class MaskShape(ScalarStart):
-    """1 inside the shapes, fading to 0 outside over the attenuation; several shapes add up.
+class MaskShape(Fractal):
+    """1 inside the shapes, fading to 0 outside over the attenuation; several shapes add up, or the strongest wins.
 
-    f = magnitude · Σ w(d / attenuation), w falling from 1 on the surface to 0 by `profile`.
+    f = magnitude · Σ w(d / attenuation), w falling from 1 on the surface to 0 by `profile`. `which one` gives the number of the
+    strongest shape (1 for the first in the list, 0 for none); noise may break the borders.
     """
 
     id = "mask_shape"
     label = "Mask shape"
+    family = "start"
     yields = "where something acts, and how strongly"
     headline = "shapes"
     formula = "f = magnitude · Σ w(dᵢ / attenuation)"
@@ -43,13 +46,48 @@ class MaskShape(ScalarStart):
     magnitude: float = param(1.0, slider=(0, 2), help="Value inside")
     attenuation: float = param(0.5, unit="m", range=(0, 1e6), slider=(0, 5), help="How far outside it fades to nothing")
     profile: Literal["smooth", "linear"] = param("smooth", help="How it fades")
+    several: Literal["add up", "strongest wins", "which one"] = param(
+        "add up", label="Several shapes", help="Their sum, the largest, or the number of the strongest (0 is none)"
+    )
+    threshold: float = param(
+        0.02, range=(0, 1), help="A shape weaker than this counts as none", when={"several": ["which one"]}
+    )
+    ragged: float = param(
+        0.0, unit="m", range=(0, None), slider=(0, 1), label="Ragged border", help="Noise on the borders"
+    )
+
+    def feature(self) -> float | None:  # type: ignore[override]
+        sizes = [Fractal.feature(self)] if self.ragged else []
+        return min([*sizes, self.attenuation], default=None) or None
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "scalar"
 
     def evaluate(self, at: At) -> Samples:
-        total = Samples(np.zeros(at.n, np.float32), np.zeros((3, at.n), np.float32) if at.gradient else None)
-        for id in self.shapes:
-            d, g, _ = at.node.scene.shape(id).distance(at.points, 1 if at.gradient else 0)
-            total = total.plus(self._fade(Samples(d, g)))
+        masks = [self._fade(self._distance(at, id, i)) for i, id in enumerate(self.shapes)]
+        zero = Samples(np.zeros(at.n, np.float32), np.zeros((3, at.n), np.float32) if at.gradient else None)
+        if not masks:
+            return zero
+        if self.several == "which one":
+            strength = np.stack([m.value for m in masks])
+            best = strength.argmax(axis=0)
+            least = np.float32(max(self.threshold * self.magnitude, 1e-6))
+            return Samples(np.where(strength.max(axis=0) >= least, best + 1, 0).astype(np.float32), zero.gradient)
+        total = masks[0]
+        for mask in masks[1:]:
+            if self.several == "add up":
+                total = total.plus(mask)
+            else:
+                total = chosen(total.value >= mask.value, total, mask)
         return total
+
+    def _distance(self, at: At, id: str, number: int) -> Samples:
+        d, g, _ = at.node.scene.shape(id).distance(at.points, 1 if at.gradient else 0)
+        made = Samples(d, g)
+        if self.ragged:
+            noise = self._scalar(at, number % 3, self.ragged / self._weight())
+            made = made.plus(noise if at.gradient else Samples(noise.value))
+        return made
 
     def _fade(self, d: Samples) -> Samples:
         magnitude = np.float32(self.magnitude)
@@ -60,5 +98,5 @@ class MaskShape(ScalarStart):
         fading = (d.value > 0) & (s < 1)
         if self.profile == "linear":
             return d.chain(magnitude * (1 - s), np.where(fading, -magnitude * a, np.float32(0)))
-        w = 1 - s * s * s * (s * (6 * s - 15) + 10)
-        return d.chain(magnitude * w, -magnitude * a * 30 * s * s * (s - 1) ** 2)
+        w, slope = smooth_step(s)
+        return d.chain(magnitude * (1 - w), np.where(fading, -magnitude * a * slope, np.float32(0)))

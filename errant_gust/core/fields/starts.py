@@ -56,6 +56,10 @@ class Wind(VectorStart):
     gust: float = param(0.0, range=(0, 1), help="How much the speed swings, as a share of it")
     period: float = param(3.0, unit="s", above=0, slider=(0.2, 20), help="Time from gust to gust")
 
+    @property
+    def changes_with_time(self) -> bool:
+        return self.gust > 0
+
     def velocity(self, at: At) -> Vec3:
         a, c = np.radians(self.toward), np.radians(self.climb)
         s = 1.0 + self.gust * self._swing(at.time)

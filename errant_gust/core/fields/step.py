@@ -46,6 +46,14 @@ class FieldStep(Parameters):
         """Size in metres of the smallest detail this step makes, if it makes any."""
         return None
 
+    @property
+    def changes_with_time(self) -> bool:
+        """Whether the same parameters give other values at another time (rates are seen to elsewhere)."""
+        return False
+
+    def prepare(self, node: Any, cancel: Any = None) -> None:
+        """Do what must not happen inside a block of points: bake, solve, build trees."""
+
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         """Whether the vector is known as the curl of a potential.
 

@@ -102,6 +102,13 @@ def _grid(file: BinaryIO, name: str, grid: Grid) -> None:
 
 def _transform(file: BinaryIO, region: GridRegion) -> None:
     h = region.voxel_size
+    if region.is_turned:  # row vectors: world = index @ M, translation in the last row
+        matrix = np.eye(4)
+        matrix[:3, :3] = h * region.axes.T
+        matrix[3, :3] = region.axes @ (np.array(region.lower) + 0.5 * h)
+        _string(file, "AffineMap")
+        file.write(matrix.astype("<f8").tobytes())
+        return
     _string(file, "UniformScaleTranslateMap")
     origin = [low + 0.5 * h for low in region.lower]
     rows = [origin, [h] * 3, [h] * 3, [1 / h] * 3, [1 / h**2] * 3, [0.5 / h] * 3]

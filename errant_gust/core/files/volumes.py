@@ -1,24 +1,33 @@
 """Baked fields as files: the format follows from the ending (.vdb, .npz, .vti)."""
 
 import struct
+import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, nearest
 from errant_gust.core.files.place import written_whole
-from errant_gust.core.files.vdb import write_vdb
+from errant_gust.core.files.vdb import read_vdb, write_vdb
 from errant_gust.core.grids.grid import Grid
+from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.study.turns import turn_of
+
+Array = NDArray[Any]
 
 
 def write_npz(path: Path, grids: dict[str, Grid]) -> None:
-    """NumPy archive: an array a grid ((nx, ny, nz) or (nx, ny, nz, 3)), with `origin` (middle of the first voxel, m)
-    and `voxel_size` (m) of each."""
+    """NumPy archive: an array a grid ((nx, ny, nz) or (nx, ny, nz, 3)), with `origin` (middle of the first voxel, m),
+    `voxel_size` (m) and `axes` (3, 3; columns) of each."""
     arrays = {}
     for name, grid in grids.items():
         arrays[name] = grid.values
-        arrays[f"{name}.origin"] = np.array(grid.region.lower) + 0.5 * grid.region.voxel_size
+        arrays[f"{name}.origin"] = grid.region.axes @ (np.array(grid.region.lower) + 0.5 * grid.region.voxel_size)
+        arrays[f"{name}.axes"] = grid.region.axes
         arrays[f"{name}.voxel_size"] = np.array(grid.region.voxel_size)
     with written_whole(path) as file:
         np.savez(file, **arrays)  # type: ignore[arg-type]
@@ -31,7 +40,10 @@ def write_vti(path: Path, grids: dict[str, Grid]) -> None:
         raise FileError("all grids of a .vti share one region", where=path.name, fix="write one file a region")
     extent = " ".join(f"0 {n - 1}" for n in region.shape)
     h = region.voxel_size
-    origin = " ".join(f"{low + 0.5 * h!r}" for low in region.lower)
+    first = region.axes @ (np.array(region.lower) + 0.5 * h)
+    origin = " ".join(f"{float(v)!r}" for v in first)
+    turned = " ".join(f"{float(v)!r}" for v in region.axes.ravel()) if region.is_turned else ""
+    direction = f' Direction="{turned}"' if turned else ""
     arrays, blobs, offset = [], [], 0
     for name, grid in grids.items():
         order = (2, 1, 0, 3) if grid.is_vector else (2, 1, 0)
@@ -46,7 +58,7 @@ def write_vti(path: Path, grids: dict[str, Grid]) -> None:
     head = (
         '<?xml version="1.0"?>\n'
         '<VTKFile type="ImageData" version="1.0" byte_order="LittleEndian" header_type="UInt64">\n'
-        f'<ImageData WholeExtent="{extent}" Origin="{origin}" Spacing="{h!r} {h!r} {h!r}">\n'
+        f'<ImageData WholeExtent="{extent}" Origin="{origin}" Spacing="{h!r} {h!r} {h!r}"{direction}>\n'
         f'<Piece Extent="{extent}"><PointData>{"".join(arrays)}</PointData></Piece>\n'
         '</ImageData>\n<AppendedData encoding="raw">_'
     )
@@ -69,3 +81,106 @@ def writer_for(path: Path) -> Callable[[Path, dict[str, Grid]], None]:
     if not path.parent.is_dir():
         raise FileError("the folder does not exist", where=str(path.parent), fix="make it first")
     return WRITERS[suffix]
+
+
+MOST_VOXELS = 600_000_000
+
+
+def read_npz(path: Path) -> dict[str, Grid]:
+    """Grids written by `write_npz`, or any arrays (nx, ny, nz[, 3]); without a place they begin at 0 with 1 m voxels."""
+    try:
+        with np.load(path, allow_pickle=False) as data:
+            names = [n for n in data.files if "." not in n and data[n].ndim in (3, 4)]
+            grids = {}
+            for name in names:
+                values = np.ascontiguousarray(data[name], np.float32)
+                if values.ndim == 4 and values.shape[3] != 3:
+                    raise FileError(
+                        f"'{name}' has {values.shape[3]} components", where=path.name, fix="right would be 3"
+                    )
+                h = float(data[f"{name}.voxel_size"]) if f"{name}.voxel_size" in data.files else 1.0
+                origin = np.asarray(data[f"{name}.origin"]) if f"{name}.origin" in data.files else np.full(3, 0.5 * h)
+                axes = np.asarray(data[f"{name}.axes"]) if f"{name}.axes" in data.files else np.eye(3)
+                grids[name] = _grid(values, origin, h, axes, path.name)
+            return grids
+    except FileError:
+        raise
+    except Exception as error:  # a damaged archive fails in many ways
+        raise FileError(
+            f"cannot be read ({str(error)[:80]})", where=path.name, fix="right would be a .npz archive"
+        ) from None
+
+
+def _grid(values: Array, origin: Array, h: float, axes: Array, where: str) -> Grid:
+    if not (np.isfinite(origin).all() and np.isfinite(h) and h > 0):
+        raise FileError("has no valid place or voxel size", where=where)
+    if values.size > MOST_VOXELS or min(values.shape[:3]) < 1:
+        raise FileError(f"{values.shape} is no size that is read", where=where)
+    lower = axes.T @ origin - 0.5 * h
+    shape = (values.shape[0], values.shape[1], values.shape[2])
+    turn = turn_of(axes)
+    return Grid(GridRegion((float(lower[0]), float(lower[1]), float(lower[2])), shape, h, turn), values)
+
+
+def read_vti(path: Path) -> dict[str, Grid]:
+    """Float32 and Float64 point data of a VTK image file with appended raw data, cubic voxels."""
+    raw = path.read_bytes()
+    mark = b'<AppendedData encoding="raw">'
+    at = raw.find(mark)
+    if at < 0:
+        raise FileError("has no raw appended data", where=path.name, fix="write it with appended raw encoding")
+    start = raw.find(b"_", at) + 1
+    head = raw[:at]
+    if b"<!DOCTYPE" in head or b"<!ENTITY" in head:
+        raise FileError("holds entities, which are not taken", where=path.name)
+    try:
+        image = ElementTree.fromstring(head.decode() + "</VTKFile>").find("ImageData")
+        assert image is not None
+        spacing = [float(v) for v in image.attrib["Spacing"].split()]
+        origin = np.array([float(v) for v in image.attrib["Origin"].split()])
+        ends = [int(v) for v in image.attrib["WholeExtent"].split()]
+        axes = np.array([float(v) for v in image.attrib.get("Direction", "1 0 0 0 1 0 0 0 1").split()]).reshape(3, 3)
+        shape = [ends[2 * a + 1] - ends[2 * a] + 1 for a in range(3)]
+        if not np.allclose(spacing, spacing[0]):
+            raise FileError("has voxels that are not cubes", where=path.name)
+        grids = {}
+        for array in image.iter("DataArray"):
+            kind = {"Float32": "<f4", "Float64": "<f8"}[array.attrib["type"]]
+            parts = int(array.attrib.get("NumberOfComponents", "1"))
+            offset = start + int(array.attrib["offset"])
+            (size,) = struct.unpack_from("<Q", raw, offset)
+            count = parts * int(np.prod(shape))
+            if size != count * int(kind[2]) or offset + 8 + size > len(raw):
+                raise FileError(f"'{array.attrib['Name']}' is cut short", where=path.name, fix="the file is damaged")
+            values = np.frombuffer(raw, kind, count, offset + 8).reshape(*shape[::-1], parts)
+            values = np.ascontiguousarray(values.transpose(2, 1, 0, 3), np.float32)
+            grids[array.attrib["Name"]] = _grid(
+                values if parts == 3 else values[..., 0], origin, spacing[0], axes, path.name
+            )
+        return grids
+    except FileError:
+        raise
+    except Exception as error:  # a damaged header fails in many ways
+        raise FileError(f"cannot be read ({type(error).__name__}: {str(error)[:60]})", where=path.name) from None
+
+
+READERS: dict[str, Callable[[Path], dict[str, Grid]]] = {".vdb": read_vdb, ".npz": read_npz, ".vti": read_vti}
+
+
+def read_volume(path: Path) -> dict[str, Grid]:
+    """All grids of a volume file by name; the same file is read once."""
+    stat = path.stat()
+    return _read(path, stat.st_size, stat.st_mtime_ns)
+
+
+@lru_cache(maxsize=8)
+def _read(path: Path, size: int, changed: int) -> dict[str, Grid]:
+    suffix = path.suffix.lower()
+    if suffix not in READERS:
+        raise FileError(f"'{suffix}' is no volume format", where=path.name, fix=nearest(suffix, READERS))
+    if size > 8 * budget() // 10:
+        raise FileError(f"{size / 1e9:.1f} GB is more than the memory budget", where=path.name)
+    grids = READERS[suffix](path)
+    if not grids:
+        raise FileError("there is no grid in it", where=path.name)
+    return grids

@@ -1,3 +1,3 @@
-"""Flows: what fields carry and steer. Kinds of flow define their steps in `catalogue.FLOW_STEPS`."""
+"""Flows: what fields carry. Importing the package defines the steps of flow lanes."""
 
-from errant_gust.core.flows.particles import steps as _particle_steps  # noqa: F401
+from errant_gust.core.flows import states  # noqa: F401  (defines the steps, and states for fields made from particles)

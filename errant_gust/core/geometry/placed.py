@@ -9,19 +9,9 @@ from numpy.typing import NDArray
 
 from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.geometry.shapes import Geometry, ShapeKind
+from errant_gust.core.study.turns import rotation
 
 Array = NDArray[Any]
-
-
-def rotation(turn: tuple[float, float, float]) -> Array:
-    """Rotation matrix for degrees about x, then y, then z."""
-    x, y, z = np.radians(turn)
-    cx, sx, cy, sy, cz, sz = np.cos(x), np.sin(x), np.cos(y), np.sin(y), np.cos(z), np.sin(z)
-    about_x = np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
-    about_y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
-    about_z = np.array([[cz, -sz, 0], [sz, cz, 0], [0, 0, 1]])
-    turned: Array = about_z @ about_y @ about_x
-    return turned
 
 
 @dataclass(frozen=True)

@@ -107,7 +107,7 @@ class Sphere(ShapeKind):
     def triangles(self, scene: Geometry) -> tuple[Array, Array]:
         u, v = np.meshgrid(np.linspace(0, 2 * np.pi, 49), np.linspace(0, np.pi, 25), indexing="ij")
         points = np.stack([np.cos(u) * np.sin(v), np.sin(u) * np.sin(v), np.cos(v)], axis=-1) * self.radius
-        return _grid_faces(points)
+        return grid_faces(points)
 
 
 class Box(ShapeKind):
@@ -157,7 +157,7 @@ class Cylinder(ShapeKind):
         rho = np.array([0, self.radius, self.radius, 0])
         z = np.array([-0.5, -0.5, 0.5, 0.5]) * self.height
         points = np.stack([np.cos(u) * rho, np.sin(u) * rho, np.broadcast_to(z, (65, 4))], axis=-1)
-        return _grid_faces(points[:, ::-1])
+        return grid_faces(points[:, ::-1])
 
 
 class Plane(ShapeKind):
@@ -226,7 +226,7 @@ class ImportedMesh(ShapeKind):
         return (np.stack([v[:, 0], -v[:, 2], v[:, 1]], axis=1) if self.up == "y" else v), mesh.faces
 
 
-def _grid_faces(points: Array) -> tuple[Array, Array]:
+def grid_faces(points: Array) -> tuple[Array, Array]:
     """Triangles of a grid of points (a, b, 3)."""
     a, b = points.shape[:2]
     i, j = np.meshgrid(np.arange(a - 1), np.arange(b - 1), indexing="ij")

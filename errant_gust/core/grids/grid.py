@@ -43,7 +43,9 @@ class Grid:
             return self.values
         return np.pad(self.values, [*pad, (0, 0)] if self.is_vector else pad, mode="wrap")
 
-    def _wrapped(self, points: Array) -> Array:
+    def _placed(self, points: Array) -> Array:
+        """points (3, n) of the scene in the region's own axes, wrapped if the field repeats."""
+        points = self.region.to_own(points)
         if self.outside != "repeat":
             return points
         h = self.region.voxel_size
@@ -56,7 +58,7 @@ class Grid:
         n = points.shape[1]
         out = np.empty((3, n) if self.is_vector else n, np.float32)
         sample = kernels.sample_vector if self.is_vector else kernels.sample_scalar
-        sample(self._nodes, *self._wrapped(points), *self._frame, out)
+        sample(self._nodes, *self._placed(points), *self._frame, out)
         return out
 
     def sample_many(self, points: Array) -> Array:
@@ -64,18 +66,24 @@ class Grid:
         if not self.is_vector:
             return self.sample(np.ascontiguousarray(points.T))
         out = np.empty((len(points), 3), np.float32)
-        where = self._wrapped(points.T).T if self.outside == "repeat" else points
+        where = self._placed(points.T).T if self.outside == "repeat" or self.region.is_turned else points
         sample_by_brick(self._nodes, np.ascontiguousarray(where, np.float32), *self._frame, out)
         return out
 
     def sample_with_gradient(self, points: Array) -> tuple[Array, Array]:
         """Value and the exact derivative of the trilinear interpolant: (3, n) or (3, 3, n), per metre."""
-        n, p = points.shape[1], self._wrapped(points)
+        n, p = points.shape[1], self._placed(points)
         if not self.is_vector:
             value, gradient = np.empty(n, np.float32), np.empty((3, n), np.float32)
             kernels.sample_gradient(self._nodes, *p, *self._frame, value, gradient)
-            return value, gradient
+            return value, self._turned(gradient)
         value, gradient = np.empty((3, n), np.float32), np.empty((3, 3, n), np.float32)
         for c in range(3):
             kernels.sample_gradient(self._nodes[..., c], *p, *self._frame, value[c], gradient[c])
-        return value, gradient
+        return value, self._turned(gradient)
+
+    def _turned(self, gradient: Array) -> Array:
+        """A gradient in the region's own axes -> along the scene's."""
+        if not self.region.is_turned:
+            return gradient
+        return np.einsum("...jn,ij->...in", gradient, self.region.axes.astype(np.float32)).astype(np.float32)

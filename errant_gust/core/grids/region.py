@@ -2,6 +2,7 @@
 
 import os
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import BudgetError
 from errant_gust.core.kernels.grids import voxel_centres
+from errant_gust.core.study.turns import rotation
 
 Array = NDArray[Any]
 
@@ -28,14 +30,46 @@ def budget() -> int:
 
 @dataclass(frozen=True)
 class GridRegion:
-    """`shape` voxels of `voxel_size` metres from the corner `lower`; values sit in the middle of voxels."""
+    """`shape` voxels of `voxel_size` metres from the corner `lower`; values sit in the middle of voxels.
+
+    A turned region has axes of its own: `lower` is given in them, and a place in the scene is `axes` @ place in the region.
+    """
 
     lower: tuple[float, float, float]
     shape: tuple[int, int, int]
     voxel_size: float
+    turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    @cached_property
+    def axes(self) -> Array:
+        """Its axes as columns (3, 3)."""
+        return rotation(self.turn)
+
+    @property
+    def is_turned(self) -> bool:
+        return any(self.turn)
+
+    def to_own(self, points: Array) -> Array:
+        """points (3, n) of the scene in its own axes, float32."""
+        if not self.is_turned:
+            return points
+        return np.ascontiguousarray(self.axes.T.astype(np.float32) @ points)
+
+    def to_scene(self, points: Array) -> Array:
+        """points (3, n) in its own axes -> the scene."""
+        return np.ascontiguousarray(self.axes.astype(np.float32) @ points) if self.is_turned else points
+
+    @property
+    def corners(self) -> Array:
+        """Its eight corners (8, 3) in the scene, z fastest."""
+        low, high = np.array(self.lower), np.array(self.upper)
+        own = np.array([[(low, high)[b][a] for a, b in enumerate(bits)] for bits in np.ndindex(2, 2, 2)])
+        return np.asarray(own @ self.axes.T)
 
     @classmethod
-    def over(cls, lower: Array, upper: Array, voxel_size: float) -> "GridRegion":
+    def over(
+        cls, lower: Array, upper: Array, voxel_size: float, turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    ) -> "GridRegion":
         """Whole voxels that cover the box from `lower` to `upper`, centred on it."""
         size = np.maximum(np.asarray(upper, float) - np.asarray(lower, float), 1e-9)
         count = np.maximum(1, np.ceil(size / voxel_size - 1e-6))
@@ -45,6 +79,7 @@ class GridRegion:
             (low[0].item(), low[1].item(), low[2].item()),
             (int(count[0]), int(count[1]), int(count[2])),
             float(voxel_size),
+            turn,
         )
 
     @property
@@ -75,7 +110,7 @@ class GridRegion:
             )
 
     def centres(self, start: int, stop: int) -> Array:
-        """Middles (3, m) float32 of the voxels with flat indices start..stop (z fastest)."""
+        """Middles (3, m) float32 in the scene of the voxels with flat indices start..stop (z fastest)."""
         out = np.empty((3, stop - start), np.float32)
         voxel_centres(start, self.shape[1], self.shape[2], *self.lower, self.voxel_size, out)
-        return out
+        return self.to_scene(out)

@@ -87,8 +87,9 @@ class _Walk:
         if key in self.parts:
             return
         part = self.study.find("regions", id, f"regions.{id}")
-        self.parts[key] = [part.bounds.model_dump(mode="json"), part.voxel_size]
+        self.parts[key] = [part.bounds.model_dump(mode="json"), part.voxel_size, part.turn, part.follow]
         self._value(part.voxel_size)
+        self._value(part.turn)
         self._value(part.bounds.padding)
         for shape in part.bounds.fit:
             self.shape(shape)

@@ -83,7 +83,11 @@ class Region(Part):
     name: Name = "Region"
     bounds: Bounds
     voxel_size: Raw = 0.1
+    turn: Raw = (0.0, 0.0, 0.0)
+    follow: bool = False
+    """Fitted anew at every frame, so that it moves with its shapes; otherwise to where they are on the first frame."""
     shown: bool = True
+    cells: bool = False
 
 
 class Step(Part):
@@ -153,7 +157,7 @@ class Study(Part):
             raise StudyError(f"'{path}' is not the path of a parameter", where=where, fix=shown)
         part = self.find(kind, rest[0], where)
         if kind == "regions":
-            values = {"voxel_size": part.voxel_size, "padding": part.bounds.padding}
+            values = {"voxel_size": part.voxel_size, "padding": part.bounds.padding, "turn": part.turn}
         elif kind == "shapes":
             values = part.params
         else:
@@ -231,6 +235,7 @@ def parameters(study: Study) -> Iterator[tuple[str, Raw]]:
     for region in study.regions:
         yield f"regions.{region.id}.voxel_size", region.voxel_size
         yield f"regions.{region.id}.padding", region.bounds.padding
+        yield f"regions.{region.id}.turn", region.turn
     for kind, lanes in (("fields", study.fields), ("flows", study.flows)):
         for lane in lanes:  # type: ignore[attr-defined]
             for step in lane.steps:

@@ -21,7 +21,7 @@ Pair = tuple[float, float]
 
 @dataclass(frozen=True)
 class Refers:
-    """Marks a string parameter that holds the id of a shape, a field or a region."""
+    """Marks a string parameter that holds the id of a shape, a field, a region or a flow."""
 
     to: str
 
@@ -40,10 +40,12 @@ def _pair(pair: Pair) -> Pair:
     return pair
 
 
+Points = Annotated[list[Vec3], "points"]
 ShapeId = Annotated[str, Refers("shape")]
 ShapeIds = Annotated[list[str], Refers("shapes")]
 FieldId = Annotated[str, Refers("field")]
 RegionId = Annotated[str, Refers("region")]
+FlowId = Annotated[str, Refers("flow")]
 Curve = Annotated[list[Pair], AfterValidator(_curve), "curve"]
 Range = Annotated[Pair, AfterValidator(_pair), "range"]
 
@@ -60,15 +62,19 @@ def param(
     rate: bool = False,
     above: float | None = None,
     when: dict[str, list[str]] | None = None,
+    files: tuple[str, ...] = (),
+    optional: bool = False,
 ) -> Any:
     """Declare a parameter.
 
     unit: what is shown and accepted; range: hard limits, ends allowed (`above` is a lower limit that is not allowed);
     slider: the span of the slider; varies: a scalar field may stand in for the number; rate: the step reads the
     integral over time (`At.total`), so that keys change speed without a jump; when: shown only while another
-    parameter has one of the named values.
+    parameter has one of the named values; files: the parameter names a file of the study of one of these sorts;
+    optional: a reference that may be left empty.
     """
     extra: Any = {"unit": unit, "slider": slider, "label": label, "varies": varies, "rate": rate, "when": when}
+    extra["files"], extra["optional"] = list(files), optional
     return Field(default, description=help, ge=range[0], le=range[1], gt=above, json_schema_extra=extra)
 
 
@@ -125,7 +131,7 @@ def _kind(info: FieldInfo) -> tuple[str, list[str]]:
     for mark in info.metadata:
         if isinstance(mark, Refers):
             return mark.to, []
-        if mark in ("curve", "range"):
+        if mark in ("curve", "range", "points"):
             return str(mark), []
     if get_origin(annotation) in (Union, types.UnionType):
         annotation = next(a for a in get_args(annotation) if a is not type(None))
@@ -166,6 +172,8 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 "varies": bool(extra.get("varies")),
                 "rate": bool(extra.get("rate")),
                 "when": extra.get("when"),
+                "files": extra.get("files") or [],
+                "optional": bool(extra.get("optional")),
             }
         )
     return entries

@@ -1,0 +1,277 @@
+"""Steps that solve for a velocity on the faces of a region: divergence-free, potential flow."""
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from errant_gust.core.errors import BudgetError, StudyError
+from errant_gust.core.fields.blocks import BLOCK, Cancel, share_out, threads
+from errant_gust.core.fields.gridded import WORKING, Gridded, at_faces
+from errant_gust.core.fields.plan import Node
+from errant_gust.core.fields.samples import Array, At, Kind, Samples
+from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.grids.faces import FaceGrid, Solved, Triple, face_points, open_shares, project, spread_into_walls
+from errant_gust.core.grids.poisson import BYTES_A_VOXEL
+from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.study.parameters import ShapeIds, Vec3, param
+
+SIDES = ("flow through", "open", "closed")
+
+
+@dataclass(frozen=True)
+class FaceField:
+    """What is sampled: the flow with the walls' neighbours filled in, and how well it was solved."""
+
+    grid: FaceGrid
+    solved: Solved
+
+    @property
+    def nbytes(self) -> int:
+        return self.grid.nbytes
+
+
+def room_for(box: GridRegion, where: str) -> None:
+    """Refuse a region whose solver arrays would not fit the memory budget."""
+    need, limit = BYTES_A_VOXEL * box.voxels, budget()
+    if need > limit:
+        fits = float(f"{box.voxel_size * (need / limit) ** (1 / 3) * 1.05:.2g}")
+        raise BudgetError(
+            f"solving {box.voxels:,} voxels needs {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
+            where=where,
+            fix=f"a voxel size of {fits:g} m would fit",
+            fits=fits,
+        )
+
+
+def corner_distances(
+    box: GridRegion, shapes: list[PlacedShape], inside: PlacedShape | None, cancel: Cancel | None
+) -> Array:
+    """The least distance to the shapes at the cells' corners, positive where the flow may be."""
+    count = [n + 1 for n in box.shape]
+    out = np.empty(int(np.prod(count)), np.float32)
+
+    def work(start: int, stop: int) -> None:
+        index = np.stack(np.unravel_index(np.arange(start, stop), count)).astype(np.float32)
+        points = box.to_scene(index * np.float32(box.voxel_size) + np.array(box.lower, np.float32)[:, None])
+        d = np.full(stop - start, np.inf, np.float32)
+        for shape in shapes:
+            d = np.minimum(d, shape.distance(points)[0])
+        if inside is not None:
+            d = np.minimum(d, -inside.distance(points)[0])
+        out[start:stop] = d
+
+    share_out(work, out.size, block=BLOCK, cancel=cancel)
+    return out.reshape(count)
+
+
+def wall_velocity(box: GridRegion, shapes: list[PlacedShape]) -> Triple | None:
+    """Velocities of moving shapes on all faces, along the region's own axes; None if nothing moves."""
+    moving = [s for s in shapes if s.moves]
+    if not moving:
+        return None
+    parts = []
+    for axis in range(3):
+        size = list(box.shape)
+        size[axis] += 1
+        points = face_points(box, axis, 0, int(np.prod(size)))
+        nearest, out = np.full(points.shape[1], np.inf, np.float32), np.zeros(points.shape[1], np.float32)
+        for shape in moving:
+            d = shape.distance(points)[0]
+            r = points - np.array(shape.kind.move, np.float32)[:, None]
+            v = np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), r.T).T
+            own = box.axes[:, axis] @ v
+            out = np.where(d < nearest, own, out)
+            nearest = np.minimum(nearest, d)
+        parts.append(np.where(nearest < 2 * box.voxel_size, out, 0).astype(np.float32).reshape(size))
+    return parts[0], parts[1], parts[2]
+
+
+class SolvedFlow(Gridded):
+    """A velocity on the faces of a region, sampled so that it has no divergence anywhere it has none in the cells."""
+
+    unit = "m/s"
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        return "vector"
+
+    def _shapes(self, node: Node, ids: list[str]) -> list[PlacedShape]:
+        return [node.scene.shape(id) for id in ids]
+
+    def evaluate(self, at: At) -> Samples:
+        field: FaceField = self.grid(at.node)
+        value, slope = field.grid.sample(at.points, at.gradient)
+        box = field.grid.region
+        own = box.to_own(at.points)
+        low, high = np.array(box.lower, np.float32)[:, None], np.array(box.upper, np.float32)[:, None]
+        inside = ((own >= low) & (own <= high)).all(axis=0)
+        if inside.all():
+            return Samples(value, slope)
+        beyond = self.beyond(at)
+        value = np.where(inside, value, beyond.value)
+        return Samples(value, None if slope is None else np.where(inside, slope, beyond.slope))
+
+    def beyond(self, at: At) -> Samples:
+        """The field outside the region."""
+        raise NotImplementedError
+
+
+class DivergenceFree(SolvedFlow):
+    """Takes sources and sinks out of a velocity, on the voxels of a region, with obstacles if there are any.
+
+    The nearest flow (least change of energy) without divergence: v' = v − ∇p, solved with the open part of every face
+    (Batty, Bertails, Bridson 2007). Closed-off sides keep what comes in through them; open sides let anything through.
+    """
+
+    id = "divergence_free"
+    label = "Make divergence-free"
+    family = "change"
+    accepts = "vector"
+    yields = "the nearest flow without sources or sinks"
+    headline = "region"
+    formula = "v' = v − ∇p,  ∇·v' = 0"
+
+    obstacles: ShapeIds = param([], help="Shapes that the flow goes around; moving ones push it")
+    sides: Literal["flow through", "open", "closed"] = param(
+        "open", help="At the region's sides: as it comes in, free to adjust, or no flow through them"
+    )
+    outside: Literal["as it comes in", "zero"] = param("as it comes in", help="What the field is outside the region")
+
+    def make(self, node: Node, cancel: Cancel | None) -> FaceField:
+        assert node.incoming is not None
+        box = node.scene.region(self.region)
+        room_for(box, node.where)
+        node.incoming.prepare(cancel)
+        shapes = self._shapes(node, self.obstacles)
+        corners = corner_distances(box, shapes, None, cancel) if shapes else None
+        parts = []
+        for axis in range(3):
+            size = list(box.shape)
+            size[axis] += 1
+            count = int(np.prod(size))
+            if box.is_turned:
+                own = sum(
+                    (
+                        box.axes[a, axis]
+                        * at_faces(node.incoming, lambda s, e, x=axis: face_points(box, x, s, e), count, a, cancel)
+                        for a in range(3)
+                    ),  # type: ignore[misc]
+                    start=np.zeros(count),
+                )
+            else:
+                own = at_faces(node.incoming, lambda s, e, x=axis: face_points(box, x, s, e), count, axis, cancel)  # type: ignore[misc]
+            if self.sides == "closed":
+                own = own.reshape(size)
+                own[(slice(None),) * axis + (0,)] = 0
+                own[(slice(None),) * axis + (-1,)] = 0
+            parts.append(np.ascontiguousarray(own.reshape(size), np.float32))
+            WORKING[node.where] = 0.1 * (axis + 1)
+        grid, opened = FaceGrid(box, *parts), self.sides == "open"
+        shares = open_shares(box, corners)
+        solved = project(
+            grid, shares, wall=wall_velocity(box, shapes), open_low=(opened,) * 3, open_high=(opened,) * 3,
+            threads=threads(), cancel=cancel, progress=lambda p: WORKING.__setitem__(node.where, 0.3 + 0.7 * p),
+        )  # fmt: skip
+        return FaceField(spread_into_walls(solved.grid, shares) if shapes else solved.grid, solved)
+
+    def beyond(self, at: At) -> Samples:
+        if self.outside == "zero":
+            zero = np.zeros((3, at.n), np.float32)
+            return Samples(zero, np.zeros((3, 3, at.n), np.float32) if at.gradient else None)
+        return at.incoming()
+
+
+class PotentialFlow(SolvedFlow):
+    """A stream that parts around bodies and closes behind them: no friction, no whirls, the smoothest flow there is.
+
+    v = U + ∇φ with ∇²φ = 0 outside the obstacles and no flow through them. Inlets and outlets add flow; `inside` shuts the
+    flow into a closed mesh, where it goes from inlet to outlet.
+    """
+
+    id = "potential_flow"
+    label = "Potential flow"
+    family = "start"
+    accepts = "nothing"
+    yields = "a stream that splits and closes around bodies"
+    headline = "stream"
+    formula = "v = U + ∇φ,  ∇²φ = 0,  v·n = 0 on obstacles"
+
+    obstacles: ShapeIds = param([], help="Bodies in the stream; moving ones push it along")
+    stream: Vec3 = param((1.5, 0, 0), unit="m/s", help="The stream far away")
+    inlets: ShapeIds = param([], help="Where flow comes in: the space inside these shapes is a source")
+    outlets: ShapeIds = param([], help="Where flow goes out")
+    flux: float = param(1.0, unit="m³/s", slider=(-10, 10), help="Volume that inlets give and outlets take each second")
+    inside: ShapeIds = param([], help="Only inside this closed shape (a duct, a vessel); nothing passes its wall")
+    sides: Literal["flow through", "open", "closed"] = param(
+        "flow through", help="At the region's sides: the stream as it is, free to adjust, or no flow"
+    )
+
+    def make(self, node: Node, cancel: Cancel | None) -> FaceField:
+        box = node.scene.region(self.region)
+        room_for(box, node.where)
+        shapes, vessels = self._shapes(node, self.obstacles), self._shapes(node, self.inside)
+        if len(vessels) > 1:
+            raise StudyError("names several shapes", where=f"{node.where}.inside", fix="choose one closed shape")
+        corners = None
+        if shapes or vessels:
+            corners = corner_distances(box, shapes, vessels[0] if vessels else None, cancel)
+        shares = open_shares(box, corners)
+        u = box.axes.T @ np.array(self.stream) if not vessels else np.zeros(3)
+        sides = "closed" if vessels else self.sides
+        parts = []
+        for axis, share in enumerate(shares):
+            part = np.full(share.shape, u[axis], np.float32)
+            if sides == "closed":
+                part[(slice(None),) * axis + (0,)] = 0
+                part[(slice(None),) * axis + (-1,)] = 0
+            parts.append(part)
+        opened = sides == "open" or (bool(self.inlets) != bool(self.outlets) and not vessels)
+        if vessels and not (self.inlets and self.outlets):
+            raise StudyError(
+                "needs an inlet and an outlet", where=node.where, fix="name a shape at each end of the duct"
+            )
+        solved = project(
+            FaceGrid(box, *parts), shares, wall=wall_velocity(box, shapes), sources=self._sources(node, box, shares),
+            open_low=(opened,) * 3, open_high=(opened,) * 3, threads=threads(), cancel=cancel,
+            progress=lambda p: WORKING.__setitem__(node.where, p),
+        )  # fmt: skip
+        grid = spread_into_walls(solved.grid, shares) if corners is not None else solved.grid
+        return FaceField(grid, solved)
+
+    def _sources(self, node: Node, box: GridRegion, shares: Triple) -> Array | None:
+        """Net outflow of each cell in m/s: the flux of an inlet or outlet spread over its open cells."""
+        if not self.inlets and not self.outlets:
+            return None
+        total = np.zeros(box.shape, np.float32)
+        whole = (
+            shares[0][1:]
+            + shares[0][:-1]
+            + shares[1][:, 1:]
+            + shares[1][:, :-1]
+            + shares[2][:, :, 1:]
+            + shares[2][:, :, :-1]
+        )
+        centres = box.centres(0, box.voxels)
+        for name, ids, sign in (("inlets", self.inlets, 1.0), ("outlets", self.outlets, -1.0)):
+            if not ids:
+                continue
+            d = np.min([node.scene.shape(id).distance(centres)[0] for id in ids], axis=0).reshape(box.shape)
+            cells = (d < 0) & (whole > 0)
+            if not cells.any():
+                raise StudyError(
+                    f"the {name} hold no open voxel of the region",
+                    where=f"{node.where}.{name}",
+                    fix="a larger shape or smaller voxels",
+                )
+            total[cells] += np.float32(sign * self.flux / (cells.sum() * box.voxel_size**2))
+        return total
+
+    def beyond(self, at: At) -> Samples:
+        u = np.zeros(3) if self.inside else np.array(self.stream)
+        value = np.broadcast_to(u.astype(np.float32)[:, None], (3, at.n))
+        return Samples(value, np.zeros((3, 3, at.n), np.float32) if at.gradient else None)
+
+
+def solved_of(node: Any) -> Solved | None:
+    """How well a solved step was solved, if it has been."""
+    return node.step.grid(node).solved if isinstance(node.step, SolvedFlow) else None
