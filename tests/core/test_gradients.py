@@ -28,7 +28,8 @@ OTHERS = (
 )
 SHAPES_TOO = [
     *SHAPES,
-    {"id": "path", "kind": "curve", "params": {"points": [[-1.4, 0, 0], [-0.3, 0.5, 0.3], [0.5, -0.4, 0], [1.4, 0.2, -0.3]],
+    {"id": "path", "kind": "curve", "params": {
+     "points": [[-1.4, 0, 0], [-0.3, 0.5, 0.3], [0.5, -0.4, 0], [1.4, 0.2, -0.3]],
      "radius": 0.5, "widths": [[0, 1], [0.5, 0.6], [1, 1.2]]}},
     {"id": "ring", "kind": "torus", "params": {}},
     {"id": "rod", "kind": "capsule", "params": {"radius": 0.5}},

@@ -1,5 +1,6 @@
 """Checks on a study (fields and flows) and on a frame of a run."""
 
+import itertools
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
@@ -8,12 +9,16 @@ import numpy as np
 from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
 from errant_gust.core.errors import BudgetError, GustError
 from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.look import Reading, domain, reading
-from errant_gust.core.fields.plan import Node
+from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Plan, Scene
+from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steer import SteerAround
+from errant_gust.core.fields.surfaces import surface_samples
 from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.study import document
 
 Level = Literal["error", "warning", "note"]
 SINKS = 0.15  # rms divergence · detail / speed above which particles visibly bunch
@@ -62,6 +67,7 @@ def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:
     for flow in plan.study.flows:
         found += _flow(plan, flow.id, readings)
     found += _unused(plan)
+    found += _voxel_sizes(scene)
     order = {"error": 0, "warning": 1, "note": 2}
     unique = {(f.code, f.where, f.what): f for f in found}
     return sorted(unique.values(), key=lambda f: order[f.level])
@@ -90,25 +96,94 @@ def _lane(
     steps = scene.steps(id)
     for (step_id, node), (_, before) in zip(steps, [(None, None), *steps[:-1]], strict=True):
         where = f"fields.{id}.{step_id}"
-        if node.step.id == "bake":
+        if isinstance(node.step, Gridded):
             try:
-                scene.region(node.step.region).check(3, where)  # type: ignore[attr-defined]
+                scene.region(node.step.region).check(3, where)
+                if isinstance(node.step, SolvedFlow):
+                    room_for(scene.region(node.step.region), where)
             except GustError as error:
                 found.append(_broken(error))
                 return found
         found += _order(where, node, before)
+        found += _coarse(where, node)
         if node.step.id == "remap" and before is not None:
             found += _remap(where, node, reading(before, low, high, side=12, cancel=cancel))
     last = steps[-1][1]
     numbers = readings[id] = reading(last, low, high, side=14, cancel=cancel)
     if numbers.rms == 0:
+        zero = next(step for step, node in steps if reading(node, low, high, side=10, cancel=cancel).rms == 0)
         found.append(
             Finding(
-                "warning", "zero_everywhere", f"fields.{id}.{steps[-1][0]}",
-                "is zero everywhere in the region", "so what uses it does nothing; look at its masks and ranges",
+                "warning", "zero_everywhere", f"fields.{id}.{zero}",
+                "is zero everywhere in the region from here on",
+                "so what uses it does nothing; look at its masks and ranges",
             )
         )  # fmt: skip
+    found += _into_shapes(scene, id, last)
     return found
+
+
+def _coarse(where: str, node: Node) -> list[Finding]:
+    """Voxels too large for the smallest detail of what is put on them."""
+    if not isinstance(node.step, Gridded) or node.incoming is None or not node.incoming.feature_known:
+        return []
+    h, detail = node.scene.region(node.step.region).voxel_size, node.incoming.feature
+    if detail >= 2 * h:
+        return []
+    fits = float(f"{detail / 2:.2g}")
+    path = f"regions.{node.step.region}.voxel_size"
+    return [
+        Finding(
+            "warning", "detail_lost", where,
+            f"voxels of {h:g} m are too large for details of {detail:.3g} m",
+            "the finest pattern is lost and shows as false swirls",
+            set_param(f"Voxel size {fits:g} m", path, fits),
+        )
+    ]  # fmt: skip
+
+
+INTO = 0.02
+SURFACE = 1500
+
+
+def _into_shapes(scene: Scene, id: str, last: Node) -> list[Finding]:
+    """Whether the finished flow points into a shape that it steers around, and which term does."""
+    if last.kind != "vector":
+        return []
+    found = []
+    for shape_id in sorted(last.obstacles):
+        shape = scene.shape(shape_id)
+        if shape.moves or not shape.kind.bounded:
+            continue
+        points, _ = surface_samples(*shape.surface, SURFACE)
+        d, g, _ = shape.distance(np.ascontiguousarray(points.T), 1)
+        assert g is not None
+        points = points - (d * g).T + 2e-3 * g.T
+        share = _inward(last, points, g)
+        if share <= INTO:
+            continue
+        terms, here = [], last
+        while here.incoming is not None and here.step.id != "steer_around":
+            other = getattr(here.step, "field", None)
+            if here.step.id in ("add", "subtract", "mix", "strongest", "replace") and isinstance(other, str):
+                part = _inward(scene.lane(other), points, g)
+                terms.append((part, other, here.where))
+            here = here.incoming
+        if terms:
+            part, other, where = max(terms)
+            what = f"'{other}' points into '{shape_id}' at {part:.0%} of its surface, and is joined after Steer around"
+            found.append(Finding("warning", "points_into_shape", where, what, "steer around the shape after this step"))
+        else:
+            what = f"points into '{shape_id}' at {share:.0%} of its surface"
+            found.append(Finding("warning", "points_into_shape", last.where, what, "steer around it as the last step"))
+    return found
+
+
+def _inward(node: Node, points: Array, normal: Array) -> float:
+    """Share of surface points at which the field goes into the shape by more than a twentieth of its mean speed."""
+    v, _ = sample(node, points)
+    speed = float(np.sqrt(np.mean((v.astype(np.float64) ** 2).sum(axis=1))))
+    return float(np.mean((v * normal.T).sum(axis=1) < -0.05 * speed)) if speed > 0 else 0.0
 
 
 def _order(where: str, node: Node, before: Node | None) -> list[Finding]:
@@ -144,6 +219,27 @@ def _remap(where: str, node: Node, incoming: Reading) -> list[Finding]:
     return []
 
 
+def _voxel_sizes(scene: Scene) -> list[Finding]:
+    """Regions whose voxels nearly match but are not linked: settings that drift apart."""
+    regions = scene.study.regions
+    found = []
+    for a, b in itertools.combinations(regions, 2):
+        if isinstance(a.voxel_size, dict) or isinstance(b.voxel_size, dict):
+            continue
+        ratio = b.voxel_size / a.voxel_size
+        if ratio != 1 and 0.75 < ratio < 1.34:
+            link = {"link": f"regions.{a.id}.voxel_size"}
+            found.append(
+                Finding(
+                    "note", "voxel_sizes_differ", f"regions.{b.id}.voxel_size",
+                    f"voxels of {b.voxel_size:g} m here and of {a.voxel_size:g} m in '{a.id}'",
+                    "a link keeps them the same",
+                    set_param(f"Link to '{a.id}'", f"regions.{b.id}.voxel_size", link),
+                )
+            )  # fmt: skip
+    return found
+
+
 def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
     try:
         ParticleFlow(plan, id)
@@ -160,8 +256,8 @@ def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
                 Finding(
                     "warning", "bunching", f"flows.{id}.{step.id}.field",
                     f"'{lane}' has sources and sinks (divergence {numbers.divergence:.2f} of its speed a detail)",
-                    "particles will bunch; mask by the potential, or steer around by the potential",
-                    _potential_fix(plan, str(lane)),
+                    "particles will bunch; make it divergence-free, or mask and steer by the potential",
+                    _potential_fix(plan, str(lane)) or _solve_fix(plan, str(lane)),
                 )
             )  # fmt: skip
     if not any(s.op == "carry" and s.on for s in plan.study.find("flows", id, "").steps):
@@ -178,6 +274,20 @@ def _potential_fix(plan: Plan, lane: str) -> dict[str, Any] | None:
         ):
             return set_param("Use the potential", f"fields.{lane}.{step.id}.method", "by the potential")
     return None
+
+
+def _solve_fix(plan: Plan, lane: str) -> dict[str, Any] | None:
+    """Append the divergence-free step, on the first region."""
+    if not plan.study.regions:
+        return None
+    steps = plan.study.find("fields", lane, "").steps
+    step = {
+        "id": document.fresh_id("divergence_free", {s.id for s in steps}),
+        "op": "divergence_free",
+        "on": True,
+        "params": {"region": plan.study.regions[0].id},
+    }
+    return {"label": "Make it divergence-free", "set": {}, "append": {"lane": lane, "step": step}}
 
 
 def _unused(plan: Plan) -> list[Finding]:

@@ -133,8 +133,8 @@ class Vortex(VectorStart):
 class Radial(VectorStart):
     """Away from a point or toward it, fading with the distance.
 
-    v = strength · w(d) · (x − c)/d: `smooth` ends at the reach, `inverse square` is a source (free of divergence outside its
-    core), `even` is the same everywhere.
+    v = strength · w(d) · (x − c)/d: `smooth` ends at the reach, `inverse square` is a source (free of divergence
+    outside its core), `even` is the same everywhere.
     """
 
     id = "radial"

@@ -142,7 +142,8 @@ class Remap(FieldStep):
 class Curl(FieldStep):
     """The curl of any vector field, from its exact gradient: what comes out has no sources or sinks.
 
-    A scalar gives a swirl in a plane, v' = ∇f × n. The gradient of the result needs second derivatives and is taken by differences of exact values.
+    A scalar gives a swirl in a plane, v' = ∇f × n. The gradient of the result needs second derivatives and is taken
+    by differences of exact values.
     """
 
     id = "curl"

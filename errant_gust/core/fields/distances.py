@@ -64,9 +64,11 @@ class Roughen(Fractal):
 
 
 class KeepInside(FieldStep):
-    """Nothing leaves a shape: near its wall the outward part of the flow is taken away, and what is outside is led back.
+    """Nothing leaves a shape: near its wall the outward part of the flow is taken away, and what is outside is led
+    back.
 
-    v' = v − (1 − α) max(v·g, 0) g − back · min(d₊/reach, 1) g, with g = ∇d and α from 0 at the wall to 1 at the reach inside.
+    v' = v − (1 − α) max(v·g, 0) g − back · min(d₊/reach, 1) g, with g = ∇d and α from 0 at the wall to 1 at the reach
+    inside.
     """
 
     id = "keep_inside"

@@ -12,7 +12,8 @@ from errant_gust.core.study.turns import rotation
 
 
 def moved(at: At, points: Array, jacobian: Array | None, turn: Array | None = None) -> Samples:
-    """The incoming field at other points y(x): f(y), and ∇f(y) · ∂y/∂x; vectors turned by `turn` (3, 3) or (3, 3, n)."""
+    """The incoming field at other points y(x): f(y), and ∇f(y) · ∂y/∂x; vectors turned by `turn` (3, 3) or (3, 3,
+    n)."""
     assert at.node.incoming is not None
     f = at.node.incoming.evaluate(np.ascontiguousarray(points, np.float32), at.gradient)
     if f.gradient is None or jacobian is None:

@@ -18,7 +18,7 @@ from errant_gust.core.study.parameters import FieldId, param
 
 MOST_CHARACTERS = 600
 MOST_PARTS = 200
-BIG = np.float32(1e30)
+BIG = 1e30
 TINY = np.float32(1e-20)
 LANES = ("a", "b", "c", "d")
 
@@ -128,7 +128,7 @@ class _Evaluation:
 
     def of(self, node: Any) -> Samples:
         if isinstance(node, ast.Constant):
-            return constant(float(node.value), self.n, self.gradient)
+            return constant(float(node.value), self.n, self.gradient)  # type: ignore[arg-type]
         if isinstance(node, ast.Name):
             return self.values[node.id]
         if isinstance(node, ast.UnaryOp):
@@ -181,9 +181,10 @@ class _Evaluation:
 class Formula(FieldStep):
     """One expression in ordinary arithmetic; three separated by commas make a vector.
 
-    Names: f is what comes in (fx, fy, fz if it is a vector); a, b, c, d are other lanes (ax, ay, az … if vectors); x y z in
-    metres, t in seconds, pi. Functions: sin cos exp log sqrt abs min max clip where; a < b is 1 or 0. Nothing is ever
-    infinite: a division by zero gives a very large number, the logarithm and root of a negative number those of zero.
+    Names: f is what comes in (fx, fy, fz if it is a vector); a, b, c, d are other lanes (ax, ay, az … if vectors); x
+    y z in metres, t in seconds, pi. Functions: sin cos exp log sqrt abs min max clip where; a < b is 1 or 0. Nothing
+    is ever infinite: a division by zero gives a very large number, the logarithm and root of a negative number those
+    of zero.
     """
 
     id = "formula"

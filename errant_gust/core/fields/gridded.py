@@ -1,10 +1,11 @@
-"""Steps that work on the voxels of a region: bake, smooth, linger. Computed once for what they depend on, then sampled."""
+"""Steps that work on the voxels of a region: bake, smooth, linger. Computed once for what they depend on, then
+sampled."""
 
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from scipy import ndimage
@@ -13,7 +14,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.blocks import BLOCK, Cancel, share_out
 from errant_gust.core.fields.plan import Node, bake, evaluate_padded
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
-from errant_gust.core.fields.step import FieldStep
+from errant_gust.core.fields.step import Accepts, FieldStep
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import budget
 from errant_gust.core.study.document import content_hash
@@ -109,7 +110,7 @@ class GriddedChange(Gridded):
     """A change by way of a grid; it keeps the kind of what comes in."""
 
     family = "change"
-    accepts = "any"
+    accepts: ClassVar[Accepts] = "any"
 
     outside: Literal["zero", "clamp", "repeat"] = param("zero", help="What the field is outside the region")
 
@@ -173,8 +174,8 @@ class Smooth(GriddedChange):
 class Linger(GriddedChange):
     """Holds a peak, then lets it fade: where something has passed, its value stays for a while.
 
-    y(t) = max over τ ≤ t of x(τ) less what is lost since: by share x e^(−k (t − τ)), by amount x − a (t − τ), not below 0.
-    Counted from the first frame in steps of its own, so frames a second do not matter.
+    y(t) = max over τ ≤ t of x(τ) less what is lost since: by share x e^(−k (t − τ)), by amount x − a (t − τ), not
+    below 0. Counted from the first frame in steps of its own, so frames a second do not matter.
     """
 
     id = "linger"

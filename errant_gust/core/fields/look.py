@@ -6,9 +6,11 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.blocks import Cancel, share_out
+from errant_gust.core.fields.bunching import bunching
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.fields.solved import solved_of
 from errant_gust.core.grids.region import GridRegion
 
 READING_SIDE = 20
@@ -32,7 +34,12 @@ class Window:
 
 @dataclass(frozen=True)
 class Reading:
-    """Numbers of a step over a box: what it did, how much of the box it covers, how far it is from divergence-free."""
+    """Numbers of a step over a box: what it did, how much of the box it covers, how far it is from divergence-free.
+
+    `divergence` is for the size of the smallest detail; that for a voxel is divergence · per_size / detail.
+    `bunching` is the mean density that particles see after `travel` metres. `solved`: iterations and divergence of a
+    solved step.
+    """
 
     kind: str
     low: float
@@ -42,6 +49,12 @@ class Reading:
     coverage: float
     divergence: float | None
     unit: str
+    per: str = "detail"
+    per_size: float = 1.0
+    bunching: float | None = None
+    travel: float | None = None
+    solved: dict[str, float] | None = None
+    histogram: list[int] | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -88,10 +101,18 @@ def swatch(node: Node, window: Window, size: int, *, cancel: Cancel | None = Non
     return values.reshape(size, size)
 
 
-def reading(node: Node, low: Array, high: Array, *, side: int = READING_SIDE, cancel: Cancel | None = None) -> Reading:
+def reading(
+    node: Node,
+    low: Array,
+    high: Array,
+    *,
+    side: int = READING_SIDE,
+    cancel: Cancel | None = None,
+    gathers: bool = False,
+) -> Reading:
     """Numbers over a jittered grid of side³ points in the box, less those inside shapes that are steered around.
 
-    Divergence is rms(div) · size of detail / rms(|v|).
+    Divergence is rms(div) · size of detail / rms(|v|). `gathers` also asks for the bunching figure.
     """
     rng = np.random.default_rng(7)
     cells = np.stack(np.meshgrid(*[np.arange(side)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
@@ -115,8 +136,26 @@ def reading(node: Node, low: Array, high: Array, *, side: int = READING_SIDE, ca
         rms = float(np.sqrt(np.mean(size.astype(np.float64) ** 2)))
     most = float(np.abs(size).max())
     coverage = float(np.mean(np.abs(size) > 0.01 * most)) if most > 0 else 0.0
+    gathered = None
+    if gathers and node.kind == "vector":
+        gathered = bunching(node, points, travel=float(0.25 * np.linalg.norm(high - low)), cancel=cancel)
+    voxels = [node.scene.region(r.id).voxel_size for r in node.scene.study.regions]
+    solved = solved_of(node)
     return Reading(
-        node.kind, float(size.min()), float(size.max()), float(size.mean()), rms, coverage, divergence, unit_of(node)
+        node.kind,
+        float(size.min()),
+        float(size.max()),
+        float(size.mean()),
+        rms,
+        coverage,
+        divergence,
+        unit_of(node),
+        "voxel" if voxels else "detail",
+        min(voxels) / node.feature if voxels else 1.0,
+        gathered.figure if gathered else None,
+        gathered.travel if gathered else None,
+        {"iterations": solved.iterations, "before": solved.before, "after": solved.after} if solved else None,
+        np.histogram(size, 48)[0].tolist(),
     )
 
 

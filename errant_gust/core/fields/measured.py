@@ -94,7 +94,7 @@ def _cubic(grid: Grid, coefficients: list[Array], points: Array, gradient: bool)
     h = np.float32(grid.region.voxel_size)
     q = (own - np.array(grid.region.lower, np.float32)[:, None]) / h - np.float32(0.5)
     shape = np.array(grid.region.shape, np.float32)[:, None]
-    inside = ((q >= -0.5) & (q <= shape - 0.5)).all(axis=0)
+    inside: Any = ((q >= -0.5) & (q <= shape - 0.5)).all(axis=0)
     if grid.outside == "repeat":
         q = np.mod(q + np.float32(0.5), shape) - np.float32(0.5)
         inside[:] = True

@@ -1,11 +1,11 @@
 """Joins with another lane: subtract, mix, replace, least, greatest, cross, dot, strongest, join of shapes."""
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, chosen, cross, dot, scaled, size_of
-from errant_gust.core.fields.step import FieldStep
+from errant_gust.core.fields.step import Accepts, FieldStep
 from errant_gust.core.study.parameters import FieldId, param
 
 
@@ -13,7 +13,7 @@ class Join(FieldStep):
     """A join with another lane of the same kind."""
 
     family = "join"
-    accepts = "any"
+    accepts: ClassVar[Accepts] = "any"
     headline = "field"
 
     field: FieldId = param(help="The other lane")
@@ -161,8 +161,8 @@ class Strongest(Join):
 class JoinShapes(ScalarJoin):
     """Two distances as one shape: both together, what they share, or one cut out of the other.
 
-    Sharp is min or max. Round and bevel blend within `width`: round by a quadratic (its slope stays continuous), bevel by a
-    straight 45° face; both leave the distance untouched farther from the seam.
+    Sharp is min or max. Round and bevel blend within `width`: round by a quadratic (its slope stays continuous),
+    bevel by a straight 45° face; both leave the distance untouched farther from the seam.
     """
 
     id = "join"

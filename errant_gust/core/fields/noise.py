@@ -12,7 +12,8 @@ from errant_gust.core.kernels import patterns
 from errant_gust.core.study.parameters import Vec3, param
 
 # Measured (tests/core/test_noise.py repeats it on fewer samples): one octave of any basis lies in [-1, 1] as it is
-# (largest found: gradient 0.95, simplex 0.88, waves 0.995, cells 1.00). SLOPE is the root mean square of one component of
+# (largest found: gradient 0.95, simplex 0.88, waves 0.995, cells 1.00). SLOPE is the root mean square of one
+# component of
 # the gradient, per lattice cell.
 BOUND = 1.0
 SLOPE = {
@@ -122,9 +123,10 @@ class Fractal(FieldStep):
 class Noise(Fractal):
     """Noise summed over octaves; it boils by passing through a fourth dimension and slides by drifting.
 
-    Gradient noise: Perlin, Improving Noise, 2002. Simplex noise: Gustavson 2005, in four dimensions. Cells: Worley 1996,
-    whose points wander as it evolves. Waves: the mean of six plane waves. `signed` lies in [-1, 1] and `unit` in [0, 1] (typically half of that is used, more
-    octaves use less); `raw` is the sum as it is, at most the sum of roughness^o.
+    Gradient noise: Perlin, Improving Noise, 2002. Simplex noise: Gustavson 2005, in four dimensions. Cells: Worley
+    1996, whose points wander as it evolves. Waves: the mean of six plane waves. `signed` lies in [-1, 1] and `unit`
+    in [0, 1] (typically half of that is used, more octaves use less); `raw` is the sum as it is, at most the sum of
+    roughness^o.
     """
 
     id = "noise"
@@ -145,10 +147,7 @@ class Noise(Fractal):
         scale = 1.0 if self.range == "raw" else 1.0 / (BOUND * self._weight())
         offset = np.float32(0.5 if self.range == "unit" else 0.0)
         scale *= 0.5 if self.range == "unit" else 1.0
-        if self.makes == "vector":
-            made = self._vector(at, scale)
-        else:
-            made = self._scalar(at, 0, scale)
+        made = self._vector(at, scale) if self.makes == "vector" else self._scalar(at, 0, scale)
         return Samples(made.value + offset, made.gradient if at.gradient else None).times(at.number("strength"))
 
 

@@ -47,8 +47,9 @@ def seen_from(at: At, id: str) -> Along:
     tangent, offset = rotate(near.tangent), rotate(near.offset)
     curvature, change = rotate(near.curvature), rotate(near.change)
     if not at.gradient:
-        parts = [Samples(v) for v in (near.s, near.s / near.length, offset, tangent, curvature, near.over)]
-        return Along(*parts, near.length)
+        s, share = Samples(near.s), Samples(near.s / near.length)
+        across = (Samples(offset), Samples(tangent), Samples(curvature))
+        return Along(s, share, *across, Samples(near.over), near.length)
     ds = near.q * tangent
     identity = np.broadcast_to(np.eye(3, dtype=np.float32)[:, :, None], (3, 3, at.n))
     doffset = identity - tangent[:, None] * ds[None]
@@ -73,9 +74,9 @@ def by_profile(points: list[tuple[float, float]], x: Samples) -> Samples:
 class SplineFlow(VectorStart):
     """A stream along a path: along it, toward it, and around it.
 
-    v = A(r) [ (1 − τ(r)) along T − (inward (1 − τ) + along τ) ρ̂ + (1 − τ) around T × ρ̂ ], with T the tangent at the nearest
-    point, ρ the offset from it, r = |ρ| / reach. Far particles are turned gradually from inward to along (τ, the turn-in),
-    and A ends the influence at the reach.
+    v = A(r) [ (1 − τ(r)) along T − (inward (1 − τ) + along τ) ρ̂ + (1 − τ) around T × ρ̂ ], with T the tangent at the
+    nearest point, ρ the offset from it, r = |ρ| / reach. Far particles are turned gradually from inward to along (τ,
+    the turn-in), and A ends the influence at the reach.
     """
 
     id = "spline_flow"

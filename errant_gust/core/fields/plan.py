@@ -77,7 +77,9 @@ class Node:
     @cached_property
     def obstacles(self) -> frozenset[str]:
         """Shapes that anything up to here steers around: inside them the field means nothing."""
-        own = {self.step.shape} if self.step.id == "steer_around" else set()  # type: ignore[attr-defined]
+        own = set(getattr(self.step, "obstacles", ()))
+        if self.step.id == "steer_around":
+            own.add(self.step.shape)  # type: ignore[attr-defined]
         return frozenset(own).union(*(node.obstacles for node in self.used))
 
     @cached_property

@@ -31,8 +31,8 @@ class Distance(ScalarStart):
 class MaskShape(Fractal):
     """1 inside the shapes, fading to 0 outside over the attenuation; several shapes add up, or the strongest wins.
 
-    f = magnitude · Σ w(d / attenuation), w falling from 1 on the surface to 0 by `profile`. `which one` gives the number of the
-    strongest shape (1 for the first in the list, 0 for none); noise may break the borders.
+    f = magnitude · Σ w(d / attenuation), w falling from 1 on the surface to 0 by `profile`. `which one` gives the
+    number of the strongest shape (1 for the first in the list, 0 for none); noise may break the borders.
     """
 
     id = "mask_shape"
@@ -75,10 +75,8 @@ class MaskShape(Fractal):
             return Samples(np.where(strength.max(axis=0) >= least, best + 1, 0).astype(np.float32), zero.gradient)
         total = masks[0]
         for mask in masks[1:]:
-            if self.several == "add up":
-                total = total.plus(mask)
-            else:
-                total = chosen(total.value >= mask.value, total, mask)
+            adds = self.several == "add up"
+            total = total.plus(mask) if adds else chosen(total.value >= mask.value, total, mask)
         return total
 
     def _distance(self, at: At, id: str, number: int) -> Samples:

@@ -1,6 +1,7 @@
 """Steps that solve for a velocity on the faces of a region: divergence-free, potential flow."""
 
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -149,17 +150,11 @@ class DivergenceFree(SolvedFlow):
             size = list(box.shape)
             size[axis] += 1
             count = int(np.prod(size))
-            if box.is_turned:
-                own = sum(
-                    (
-                        box.axes[a, axis]
-                        * at_faces(node.incoming, lambda s, e, x=axis: face_points(box, x, s, e), count, a, cancel)
-                        for a in range(3)
-                    ),  # type: ignore[misc]
-                    start=np.zeros(count),
-                )
-            else:
-                own = at_faces(node.incoming, lambda s, e, x=axis: face_points(box, x, s, e), count, axis, cancel)  # type: ignore[misc]
+            points = partial(face_points, box, axis)
+            weights = box.axes[:, axis]
+            own = np.zeros(count, np.float32)
+            for a in np.nonzero(weights)[0]:
+                own += np.float32(weights[a]) * at_faces(node.incoming, points, count, int(a), cancel)
             if self.sides == "closed":
                 own = own.reshape(size)
                 own[(slice(None),) * axis + (0,)] = 0
@@ -184,8 +179,8 @@ class DivergenceFree(SolvedFlow):
 class PotentialFlow(SolvedFlow):
     """A stream that parts around bodies and closes behind them: no friction, no whirls, the smoothest flow there is.
 
-    v = U + ∇φ with ∇²φ = 0 outside the obstacles and no flow through them. Inlets and outlets add flow; `inside` shuts the
-    flow into a closed mesh, where it goes from inlet to outlet.
+    v = U + ∇φ with ∇²φ = 0 outside the obstacles and no flow through them. Inlets and outlets add flow; `inside`
+    shuts the flow into a closed mesh, where it goes from inlet to outlet.
     """
 
     id = "potential_flow"

@@ -12,13 +12,12 @@ from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Samples, smooth_step
 from errant_gust.core.fields.step import ScalarStart
-from errant_gust.core.files.outlines import read_brightness, read_svg, text_outline
+from errant_gust.core.geometry.outlines import read_brightness, read_svg, text_outline
 from errant_gust.core.kernels.outline import outline_distance
 from errant_gust.core.study.parameters import Vec3, param
 from errant_gust.core.study.turns import rotation
 
 CELLS = 320
-MARGIN = 0.35
 
 
 class Raster:
@@ -37,11 +36,12 @@ class Raster:
         a, b = self.values[i, j], self.values[i, j + 1]
         c, d = self.values[i + 1, j], self.values[i + 1, j + 1]
         low, high = a + fx * (b - a), c + fx * (d - c)
-        gx = ((1 - fy) * (b - a) + fy * (d - c)) * np.float32(sx)
-        return low + fy * (high - low), gx, (high - low) * np.float32(sy)
+        on_x, on_y = (np.abs(x) < self.width / 2), (np.abs(y) < self.height / 2)
+        gx = ((1 - fy) * (b - a) + fy * (d - c)) * (np.float32(sx) * on_x)
+        return low + fy * (high - low), gx, (high - low) * (np.float32(sy) * on_y)
 
 
-def _from_lines(lines: list[Array] | tuple[Array, ...]) -> Raster:
+def _from_lines(lines: list[Array] | tuple[Array, ...], margin: float) -> Raster:
     every = np.concatenate(lines)
     low, high = every.min(axis=0), every.max(axis=0)
     size = high - low
@@ -53,7 +53,7 @@ def _from_lines(lines: list[Array] | tuple[Array, ...]) -> Raster:
         p = (line - middle) * scale
         segments.append(np.column_stack([p, np.roll(p, -1, axis=0)]))
     joined = np.ascontiguousarray(np.concatenate(segments))
-    w, h = size * scale + 2 * MARGIN
+    w, h = size * scale + 2 * margin
     columns, rows = (max(8, round(CELLS * side / max(w, h))) for side in (w, h))
     x, y = ((np.arange(n) + 0.5) / n * side - side / 2 for n, side in ((columns, w), (rows, h)))
     out = np.empty((rows, columns), np.float32)
@@ -63,17 +63,18 @@ def _from_lines(lines: list[Array] | tuple[Array, ...]) -> Raster:
 
 
 @lru_cache(maxsize=32)
-def _raster(path: Path | None, text: str, stamp: tuple[int, int]) -> Raster:
+def _raster(path: Path | None, text: str, stamp: tuple[int, int], margin: float) -> Raster:
     if path is None:
-        return _from_lines(text_outline(text))
+        return _from_lines(text_outline(text), margin)
     if path.suffix.lower() == ".svg":
-        return _from_lines(read_svg(path))
+        return _from_lines(read_svg(path), margin)
     grey = np.pad(read_brightness(path), 2)
     return Raster(grey, grey.shape[1] / grey.shape[0], 1.0, 0.0)
 
 
 class Stencil(ScalarStart):
-    """1 inside a flat outline that reaches through space for a depth, fading over a soft edge; from SVG, text or an image.
+    """1 inside a flat outline that reaches through space for a depth, fading over a soft edge; from SVG, text or an
+    image.
 
     An image gives its brightness. The outline stands upright facing −y when not turned, its middle at `centre`.
     """
@@ -99,13 +100,15 @@ class Stencil(ScalarStart):
         return max(self.soft, 0.02 * self.height)
 
     def raster(self, node: Node) -> Raster:
+        margin = float(np.ceil(10 * (self.soft / self.height + 0.05)) / 10)  # the fade must end on the raster
+
         def make() -> Raster:
             try:
                 if self.source == "text":
-                    return _raster(None, self.text, (0, 0))
+                    return _raster(None, self.text, (0, 0), margin)
                 path = node.scene.assets.path(self.file, f"{node.where}.file")
                 stat = path.stat()
-                return _raster(path, "", (stat.st_size, stat.st_mtime_ns))
+                return _raster(path, "", (stat.st_size, stat.st_mtime_ns), margin)
             except StudyError as error:
                 raise StudyError(error.what, where=node.where, fix=error.fix) from None
 

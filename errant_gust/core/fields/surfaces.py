@@ -1,6 +1,6 @@
 """Flows that cling to a surface: surface swirl and surface drift."""
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -17,7 +17,8 @@ MOST_NEAREST = 64
 
 
 def surface_samples(vertices: Array, faces: Array, count: int) -> tuple[Array, Array]:
-    """Evenly spread points and unit normals on triangles, the same for the same triangles; degenerate ones are left out."""
+    """Evenly spread points and unit normals on triangles, the same for the same triangles; degenerate ones are left
+    out."""
     corners = vertices[faces].astype(np.float64)
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     area = np.linalg.norm(normal, axis=1)
@@ -46,10 +47,12 @@ class Surface:
         self.tree = cKDTree(self.points)
 
     def near(self, points: Array, count: int, reach: float) -> tuple[Array, Array]:
-        """Mean normal (3, n), not unit, and distance (n,) of points (3, n); weights fall to zero at the farthest sample."""
+        """Mean normal (3, n), not unit, and distance (n,) of points (3, n); weights fall to zero at the farthest
+        sample."""
         n = points.shape[1]
         normal, distance = np.zeros((3, n), np.float32), np.full(n, np.inf, np.float32)
-        d, index = self.tree.query(points.T, k=count + 1, distance_upper_bound=max(reach, 1e-6) * 2 + 1e-6)
+        query: Any = self.tree.query
+        d, index = query(points.T, k=count + 1, distance_upper_bound=max(reach, 1e-6) * 2 + 1e-6)
         found = np.isfinite(d[:, 0])
         if not found.any():
             return normal, distance

@@ -87,7 +87,8 @@ MOST_VOXELS = 600_000_000
 
 
 def read_npz(path: Path) -> dict[str, Grid]:
-    """Grids written by `write_npz`, or any arrays (nx, ny, nz[, 3]); without a place they begin at 0 with 1 m voxels."""
+    """Grids written by `write_npz`, or any arrays (nx, ny, nz[, 3]); without a place they begin at 0 with 1 m
+    voxels."""
     try:
         with np.load(path, allow_pickle=False) as data:
             names = [n for n in data.files if "." not in n and data[n].ndim in (3, 4)]

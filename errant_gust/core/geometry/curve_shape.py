@@ -40,7 +40,7 @@ class CurveShape(ShapeKind):
 
     def curves(self, scene: Geometry) -> CurveSet:
         if self.file:
-            from errant_gust.core.files.curves import read_curves
+            from errant_gust.core.geometry.curve_files import read_curves
 
             found = read_curves(scene.assets.path(self.file, scene.where))
             scaled = tuple(tuple(tuple(float(v) * self.scale for v in p) for p in c) for c in found)

@@ -20,7 +20,8 @@ MAX_POINTS = 200_000
 @dataclass(frozen=True)
 class Nearest:
     """Closest points on curves for n points: place s in metres along the curve, overshoot beyond an open end (negative
-    before the start), ∇s = q · tangent, offset from the curve (3, n), tangent, curvature vector and its change along s."""
+    before the start), ∇s = q · tangent, offset from the curve (3, n), tangent, curvature vector and its change along
+    s."""
 
     s: Array
     over: Array
@@ -36,7 +37,10 @@ class CurveSet:
     """Cubic pieces of one or many curves, ready to be searched. Points in metres, (n, 3) a curve."""
 
     def __init__(self, curves: Sequence[Array], *, smooth: bool, closed: bool, where: str = "curve") -> None:
-        pieces, owner, before, after = [], [], [], []
+        pieces: list[Array] = []
+        owner: list[int] = []
+        before: list[int] = []
+        after: list[int] = []
         for number, raw in enumerate(curves):
             points = cleaned(np.asarray(raw, np.float64), closed, where)
             made = _cubics(points, smooth, closed)
@@ -150,7 +154,8 @@ def cleaned(points: Array, closed: bool, where: str) -> Array:
 
 
 def _cubics(points: Array, smooth: bool, closed: bool) -> Array:
-    """Pieces (m, 4, 3) in t of [0, 1] through the points: a spline by chord length, twice differentiable, or straight."""
+    """Pieces (m, 4, 3) in t of [0, 1] through the points: a spline by chord length, twice differentiable, or
+    straight."""
     loop = np.concatenate([points, points[:1]]) if closed else points
     if not smooth or len(loop) == 2:
         step = np.diff(loop, axis=0)

@@ -99,9 +99,9 @@ def project(
 ) -> Solved:
     """Make the flux through the open faces free of divergence, or equal to `sources` (net outflow of a cell in m/s).
 
-    Closed sides keep the velocity that comes in; through a closed whole the net flux is taken out evenly over the sides.
-    wall: velocities of moving obstacles on the faces, which pass through their closed part. Projects twice, since one
-    float32 solve ends near 5e-5.
+    Closed sides keep the velocity that comes in; through a closed whole the net flux is taken out evenly over the
+    sides. wall: velocities of moving obstacles on the faces, which pass through their closed part. Projects twice,
+    since one float32 solve ends near 5e-5.
     """
     u, v, w = grid.u.copy(), grid.v.copy(), grid.w.copy()
     result = FaceGrid(grid.region, u, v, w)
@@ -168,7 +168,8 @@ def _balance(grid: FaceGrid, shares: Triple, fixed: Array) -> None:
 
 
 def spread_into_walls(grid: FaceGrid, shares: Triple, *, layers: int = 3, least: float = 0.35) -> FaceGrid:
-    """Faces that are mostly closed get their neighbours' velocity, so that sampling near a wall sees the flow beside it."""
+    """Faces that are mostly closed get their neighbours' velocity, so that sampling near a wall sees the flow beside
+    it."""
     out = []
     for f, s in zip((grid.u, grid.v, grid.w), shares, strict=True):
         a, known = f.copy(), s >= least

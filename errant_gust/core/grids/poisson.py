@@ -4,6 +4,7 @@ Batty, Bertails, Bridson 2007 (variational pressure), Ng, Min, Gibou 2009 (face 
 with piecewise-constant transfers; without obstacles and with closed sides a cosine transform solves it directly.
 """
 
+import itertools
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
@@ -29,7 +30,7 @@ def _pool() -> ThreadPoolExecutor:
 
 def _slabs(n: int, threads: int) -> list[tuple[int, int]]:
     cuts = [round(n * i / threads) for i in range(threads + 1)]
-    return [(a, b) for a, b in zip(cuts[:-1], cuts[1:], strict=True) if b > a]
+    return [(a, b) for a, b in itertools.pairwise(cuts) if b > a]
 
 
 class Level:
@@ -59,7 +60,8 @@ class Level:
 
     def coarse(self, threads: int) -> "Level":
         """The next grid: the mean of the four faces that make up each of its own."""
-        return Level(*(_coarse_faces(w, axis) for axis, w in enumerate((self.wx, self.wy, self.wz))), threads)
+        wx, wy, wz = (_coarse_faces(w, axis) for axis, w in enumerate((self.wx, self.wy, self.wz)))
+        return Level(wx, wy, wz, threads)
 
 
 def _coarse_faces(w: Array, axis: int) -> Array:
@@ -77,8 +79,8 @@ def _coarse_faces(w: Array, axis: int) -> Array:
 class Poisson:
     """Solves A p = b for face shares wx (nx + 1, ny, nz), wy, wz in [0, 1].
 
-    A share on a boundary face above 0 means p = 0 beyond it (an open side). Float32; the residual can be brought to about
-    5e-5 of the right side; ask for less by solving for the remainder again.
+    A share on a boundary face above 0 means p = 0 beyond it (an open side). Float32; the residual can be brought to
+    about 5e-5 of the right side; ask for less by solving for the remainder again.
     """
 
     def __init__(self, wx: Array, wy: Array, wz: Array, *, threads: int = 2) -> None:
@@ -170,7 +172,8 @@ class Poisson:
         progress: Callable[[float], None] | None = None,
         cancel: Callable[[], bool] | None = None,
     ) -> Array:
-        """p (nx, ny, nz) for a right side of the same shape; stops at a residual of `tolerance` times the right side."""
+        """p (nx, ny, nz) for a right side of the same shape; stops at a residual of `tolerance` times the right
+        side."""
         if self.plain:
             return self._direct(b)
         top = self.levels[0]

@@ -32,7 +32,8 @@ def budget() -> int:
 class GridRegion:
     """`shape` voxels of `voxel_size` metres from the corner `lower`; values sit in the middle of voxels.
 
-    A turned region has axes of its own: `lower` is given in them, and a place in the scene is `axes` @ place in the region.
+    A turned region has axes of its own: `lower` is given in them, and a place in the scene is `axes` @ place in the
+    region.
     """
 
     lower: tuple[float, float, float]

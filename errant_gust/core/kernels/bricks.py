@@ -1,4 +1,5 @@
-"""Sampling a vector grid at points in any order: sorted by brick first, so that each brick is read from the cache once."""
+"""Sampling a vector grid at points in any order: sorted by brick first, so that each brick is read from the cache
+once."""
 
 import numpy as np
 

@@ -9,9 +9,11 @@ import numpy as np
 from errant_gust.core.kernels.compiler import inline, kernel
 
 GAUSS_X = np.array([0.04691007703066802, 0.23076534494715845, 0.5, 0.7692346550528415, 0.9530899229693319])
-GAUSS_W = np.array([0.11846344252809454, 0.23931433524968324, 0.28444444444444444, 0.23931433524968324, 0.11846344252809454])  # fmt: skip
+_outer, _inner = 0.11846344252809454, 0.23931433524968324
+GAUSS_W = np.array([_outer, _inner, 0.28444444444444444, _inner, _outer])
 ROWS = 17
-"""Rows of the result: s, overshoot (negative before the start), q, offset 3, tangent 3, curvature 3, its change 3, curve,
+"""Rows of the result: s, overshoot (negative before the start), q, offset 3, tangent 3, curvature 3, its change 3,
+curve,
 whole length."""
 
 
@@ -45,9 +47,10 @@ def piece_lengths(cubic, out):
 def closest_on_curves(px, py, pz, cubic, place, owner, before, after, length, chords, piece, boxes, leaves, out):
     """out (17, n) float32 for points (n,); see ROWS.
 
-    cubic (m, 4, 3); place (m,) arc length at the start of a piece; owner (m,) its curve; before, after (m,) neighbouring
-    pieces or -1; length: of every curve; chords (f, 4): start of a chord and its first t; piece (f,) the piece of a chord,
-    whose end is the start of row f + 1; boxes (2 * leaves - 1, 6). Beyond an open end the curve runs on along its tangent.
+    cubic (m, 4, 3); place (m,) arc length at the start of a piece; owner (m,) its curve; before, after (m,)
+    neighbouring pieces or -1; length: of every curve; chords (f, 4): start of a chord and its first t; piece (f,) the
+    piece of a chord, whose end is the start of row f + 1; boxes (2 * leaves - 1, 6). Beyond an open end the curve
+    runs on along its tangent.
     """
     stack = np.empty(64, np.int64)
     count = piece.shape[0]

@@ -1,8 +1,9 @@
 """Sampling of face-centred velocities so that a field without discrete divergence has none anywhere.
 
 Each component is a quadratic B-spline across its faces and linear along them: its derivative across the faces is the
-linear spline of the face differences, so the divergence of the sum is the trilinear interpolant of the cells' divergence,
-which is zero (the complex of splines; Buffa, Sangalli, Vázquez, Isogeometric analysis in electromagnetics, 2010).
+linear spline of the face differences, so the divergence of the sum is the trilinear interpolant of the cells'
+divergence, which is zero (the complex of splines; Buffa, Sangalli, Vázquez, Isogeometric analysis in
+electromagnetics, 2010).
 """
 
 import numpy as np

@@ -7,7 +7,8 @@ from errant_gust.core.kernels.compiler import kernel
 
 @kernel
 def outline_distance(x, y, segments, out, first, last):
-    """Signed distance (negative inside, even-odd rule) of a raster (rows, columns) to segments (m, 4), rows first..last."""
+    """Signed distance (negative inside, even-odd rule) of a raster (rows, columns) to segments (m, 4), rows
+    first..last."""
     for r in range(first, last):
         for c in range(x.size):
             px, py = x[c], y[r]
@@ -23,8 +24,7 @@ def outline_distance(x, y, segments, out, first, last):
                     t = min(max((qx * bx + qy * by) / span, 0.0), 1.0)
                 dx, dy = qx - t * bx, qy - t * by
                 best = min(best, dx * dx + dy * dy)
-                if (ay > py) != (ay + by > py):
-                    if px < ax + (py - ay) / by * bx:
-                        inside = not inside
+                if (ay > py) != (ay + by > py) and px < ax + (py - ay) / by * bx:
+                    inside = not inside
             d = np.sqrt(best)
             out[r, c] = -d if inside else d

@@ -1,8 +1,8 @@
 """Loops of the cut-cell Poisson solver: A p = Σ over faces of w (p − p of the neighbour), w the open share of a face.
 
-Arrays of cells are padded by one ghost layer, (nx + 2, ny + 2, nz + 2) float32, always zero there; faces wx (nx + 1, ny, nz),
-wy, wz. Rows along z keep the span [lo, hi) of cells that are not plain (six whole faces); elsewhere the constant stencil is
-used, which reads a third as much.
+Arrays of cells are padded by one ghost layer, (nx + 2, ny + 2, nz + 2) float32, always zero there; faces wx (nx + 1,
+ny, nz), wy, wz. Rows along z keep the span [lo, hi) of cells that are not plain (six whole faces); elsewhere the
+constant stencil is used, which reads a third as much.
 """
 
 import numpy as np

@@ -10,6 +10,7 @@ from pydantic import Field as Bound
 from errant_gust.core.checks import findings, findings_on_frame
 from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.fields import look
+from errant_gust.core.fields.gridded import WORKING
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
@@ -114,7 +115,8 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
             continue
         facts["regions"].append(
             {
-                "id": region.id, "lower": grid.lower, "upper": grid.upper, "shape": grid.shape,
+                "id": region.id, "lower": grid.corners.min(axis=0).tolist(), "upper": grid.corners.max(axis=0).tolist(),
+                "corners": grid.corners.tolist(), "cells": region.cells, "shape": grid.shape,
                 "voxel_size": grid.voxel_size, "voxels": grid.voxels, "bytes": grid.bytes(3),
             }
         )  # fmt: skip
@@ -195,7 +197,18 @@ def reading(request: HttpRequest, body: StepLooking) -> Any:
     if node is None:
         return {"kind": "none"}
     low, high = look.domain(body.scene())
-    return look.reading(node, low, high, cancel=turn.superseded).as_dict()
+    found = look.reading(node, low, high, cancel=turn.superseded, gathers=True).as_dict()
+    before = node.incoming
+    if before is not None and before.kind == "scalar" and node.kind == "scalar":
+        came = look.reading(before, low, high, side=14, cancel=turn.superseded)
+        found["incoming"] = {"low": came.low, "high": came.high, "histogram": came.histogram}
+    return found
+
+
+@router.get("/look/working", response=dict[str, float])
+def working(request: HttpRequest) -> Any:
+    """Steps that are being computed now (solved, baked), and how far each is."""
+    return dict(WORKING)
 
 
 @router.post("/look/value", response=dict[str, Any])

@@ -43,8 +43,10 @@ def _read(path: Path, size: int, changed: int) -> Curves:
 def _obj(path: Path) -> list[Any]:
     points: list[tuple[float, ...]] = []
     lines: list[list[int]] = []
+    number = 0
     try:
-        for number, line in enumerate(path.read_text(errors="strict").splitlines(), 1):
+        for line in path.read_text(errors="strict").splitlines():
+            number += 1
             words = line.split()
             if words[:1] == ["v"]:
                 points.append(tuple(float(w) for w in words[1:4]))
@@ -57,7 +59,7 @@ def _obj(path: Path) -> list[Any]:
 
 
 def _svg(path: Path) -> list[Any]:
-    from errant_gust.core.files.outlines import read_svg
+    from errant_gust.core.geometry.outlines import read_svg
 
     return [[(x, 0.0, y) for x, y in line] for line in read_svg(path)]
 

@@ -1,4 +1,5 @@
-"""Flat outlines from SVG files and from text, and brightness from images: all bounded in size and in what they may hold."""
+"""Flat outlines from SVG files and from text, and brightness from images: all bounded in size and in what they may
+hold."""
 
 import io
 import re
@@ -96,7 +97,7 @@ def text_outline(text: str) -> tuple[Array, ...]:
             )
         pen = DecomposingRecordingPen(glyphs)
         glyphs[name].draw(pen)
-        lines += [(np.array(line) + [x, 0]) / em for line in _drawn(pen.value)]
+        lines += [(np.array(line) + np.array([x, 0])) / em for line in _drawn(pen.value)]
         x += glyphs[name].width
     return tuple(lines)
 
@@ -141,7 +142,8 @@ def _cubic(start: Any, a: Any, b: Any, end: Any) -> list[tuple[float, float]]:
 
 
 def read_brightness(path: Path) -> Array:
-    """Brightness (rows from the bottom, columns) float32 in 0 … 1 of an image, transparent parts dark; at most 1024 wide."""
+    """Brightness (rows from the bottom, columns) float32 in 0 … 1 of an image, transparent parts dark; at most 1024
+    wide."""
     from PIL import Image
 
     data = _bytes(path, 32 << 20)
