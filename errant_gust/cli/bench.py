@@ -16,7 +16,7 @@ from rich.console import Console
 from rich.table import Table
 from scipy import ndimage
 
-from errant_gust.core.demo import light_tower, write_obj
+from errant_gust.core.demos.geometry import light_tower, write_obj
 from errant_gust.core.fields import look
 from errant_gust.core.fields.blocks import share_out, threads
 from errant_gust.core.fields.plan import Node, bake, sample

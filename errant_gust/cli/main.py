@@ -92,7 +92,12 @@ def bake(
     study: StudyArg,
     field: Annotated[str, typer.Option(help="Id of a field lane")],
     region: Annotated[str, typer.Option(help="Id of a region")],
-    out: Annotated[Path, typer.Option(help="File ending in .vdb, .npz or .vti")],
+    out: Annotated[
+        Path,
+        typer.Option(
+            help="File ending in .vdb, .npz or .vti; .obj, .ply or .stl give the surface where a distance is zero"
+        ),
+    ],
     time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
 ) -> None:
     """Bake a field on a region into a file."""

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
-from errant_gust.core import demo
+from errant_gust.core import demos
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings, findings_on_frame
 from errant_gust.core.fields.plan import bake, sample
@@ -19,7 +19,7 @@ from errant_gust.core.runs.compute import compute
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        plan = open_study(demo.build(folder)[0])
+        plan = open_study(demos.build(folder)[0])
         findings(plan)
         points = np.random.default_rng(1).uniform(-2, 2, (64, 3)).astype(np.float32)
         for part in plan.study.fields:

@@ -69,7 +69,7 @@ def _launch() -> None:
     """Submit waiting runs while there is room."""
     with _lock:
         room = 64 if os.environ.get("ERRANT_GUST_SCHEDULER") else ALONGSIDE
-        for run in Run.objects.filter(state="waiting").order_by("created"):
+        for run in Run.objects.filter(state="waiting").order_by("-changed"):
             if len(_going) >= room:
                 return
             _going.add(run.identity)

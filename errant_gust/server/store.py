@@ -8,7 +8,9 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from errant_gust.core.errors import FileError, GustError, StudyError
+from errant_gust.core.errors import FileError, GustError, StudyError, nearest
+from errant_gust.core.files import volumes
+from errant_gust.core.geometry import curve_files, outlines
 from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.places import home
@@ -61,9 +63,8 @@ def create_demo(name: str) -> Study:
     study = create(document.dump(parsed), "From the demo")
     into = folder(study.key) / "assets"
     into.mkdir(parents=True, exist_ok=True)
-    for shape in parsed.shapes:
-        file = shape.params.get("file")
-        if isinstance(file, str) and Path(file).name == file and (DEMO / file).is_file():
+    for file in named_files(document.dump(parsed)):
+        if (DEMO / file).is_file():
             shutil.copy(DEMO / file, into / file)
     picture = DEMO / f"{name}.png"
     if picture.is_file():
@@ -129,36 +130,52 @@ def undelete(key: str) -> Study:
 def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
     """Keep an uploaded mesh file if it can be read: (name under which it is kept, what was found)."""
     get(key)
+    stem, suffix = _plain_name(name, FORMATS, "mesh")
+    into = folder(key) / "assets"
+    into.mkdir(parents=True, exist_ok=True)
+    aside = into / f".upload-{stem}{suffix}"
+    try:
+        _receive(aside, chunks, MAX_BYTES, name)
+        report = read_mesh(aside, name=name).report
+        kept = _keep(aside, into, stem, suffix)
+    finally:
+        aside.unlink(missing_ok=True)
+    return kept, report
+
+
+def _plain_name(name: str, suffixes: tuple[str, ...], sort: str) -> tuple[str, str]:
+    """Stem and ending of an upload's name, which is never used as a path."""
     plain = Path(name.replace("\\", "/")).name
     if plain != name or plain.startswith(".") or not plain:
         raise FileError(
             f"'{name}' is not a plain file name", where="upload", fix="right would be a name such as tower.obj"
         )
-    stem, suffix = re.sub(r"[^A-Za-z0-9_-]+", "_", Path(plain).stem)[:60] or "mesh", Path(plain).suffix.lower()
-    if suffix not in FORMATS:
+    suffix = Path(plain).suffix.lower()
+    if suffix not in suffixes:
         raise FileError(
-            f"'{suffix or plain}' is not a mesh format read here", where=plain, fix=f"use {', '.join(FORMATS)}"
+            f"'{suffix or plain}' is not a {sort} format read here", where=plain, fix=f"use {', '.join(suffixes)}"
         )
-    into = folder(key) / "assets"
-    into.mkdir(parents=True, exist_ok=True)
-    aside = into / f".upload-{stem}{suffix}"
-    try:
-        size = 0
-        with aside.open("wb") as file:
-            for chunk in chunks:
-                size += len(chunk)
-                if size > MAX_BYTES:
-                    raise FileError(f"is larger than {MAX_BYTES >> 20} MiB", where=plain, fix="reduce the mesh")
-                file.write(chunk)
-        report = read_mesh(aside, name=plain).report
-        kept, count = f"{stem}{suffix}", 1
-        while (into / kept).exists():
-            count += 1
-            kept = f"{stem}_{count}{suffix}"
-        aside.rename(into / kept)
-    finally:
-        aside.unlink(missing_ok=True)
-    return kept, report
+    return re.sub(r"[^A-Za-z0-9_-]+", "_", Path(plain).stem)[:60] or sort, suffix
+
+
+def _receive(aside: Path, chunks: Any, most: int, name: str) -> None:
+    size = 0
+    with aside.open("wb") as file:
+        for chunk in chunks:
+            size += len(chunk)
+            if size > most:
+                raise FileError(f"is larger than {most >> 20} MiB", where=name, fix="reduce it")
+            file.write(chunk)
+
+
+def _keep(aside: Path, into: Path, stem: str, suffix: str) -> str:
+    """Give an upload its name; an earlier one is never overwritten."""
+    kept, count = f"{stem}{suffix}", 1
+    while (into / kept).exists():
+        count += 1
+        kept = f"{stem}_{count}{suffix}"
+    aside.rename(into / kept)
+    return kept
 
 
 def demos() -> list[tuple[str, dict[str, Any], str]]:
@@ -169,6 +186,89 @@ def demos() -> list[tuple[str, dict[str, Any], str]]:
         how = DEMO / f"{name}.md"
         found.append((name, document.dump(document.load(path)), how.read_text() if how.is_file() else ""))
     return found
+
+
+SORTS: dict[str, tuple[tuple[str, ...], int]] = {
+    "mesh": (FORMATS, MAX_BYTES),
+    "curve": (curve_files.SUFFIXES, curve_files.MOST_BYTES),
+    "outline": (outlines.SUFFIXES, 32 << 20),
+    "volume": (tuple(volumes.READERS), 2 << 30),
+}
+
+
+def add_file(key: str, name: str, sort: str, chunks: Any) -> tuple[str, str]:
+    """Keep an uploaded curve, outline or volume file if it can be read: (name under which it is kept, what is in it)."""
+    get(key)
+    if sort not in SORTS:
+        raise FileError(f"'{sort}' is no sort of file", where="upload", fix=nearest(sort, SORTS))
+    suffixes, most = SORTS[sort]
+    stem, suffix = _plain_name(name, suffixes, sort)
+    into = folder(key) / "assets"
+    into.mkdir(parents=True, exist_ok=True)
+    aside = into / f".upload-{stem}{suffix}"
+    try:
+        _receive(aside, chunks, most, name)
+        try:
+            said = _inspect(aside, sort)
+        except FileError as error:
+            raise FileError(error.what, where=name, fix=error.fix) from None
+        kept = _keep(aside, into, stem, suffix)
+    finally:
+        aside.unlink(missing_ok=True)
+    return kept, said
+
+
+def _inspect(path: Path, sort: str) -> str:
+    """What is in a file, in words; raises if it cannot be used."""
+    if sort == "mesh":
+        return f"{read_mesh(path).report.triangles:,} triangles"
+    if sort == "curve":
+        found = curve_files.read_curves(path)
+        return f"{len(found)} curves, {sum(len(c) for c in found):,} points"
+    if sort == "outline":
+        if path.suffix.lower() == ".svg":
+            return f"{len(outlines.read_svg(path))} outlines"
+        grey = outlines.read_brightness(path)
+        return f"{grey.shape[1]} × {grey.shape[0]} pixels"
+    grids = volumes.read_volume(path)
+    return ", ".join(
+        f"{n} ({'vector' if g.is_vector else 'scalar'}, {' × '.join(map(str, g.region.shape))})"
+        for n, g in grids.items()
+    )
+
+
+def files(key: str) -> list[dict[str, Any]]:
+    """Files that belong to a study: name and the sorts that it may be by its ending."""
+    place = folder(get(key).key) / "assets"
+    names = sorted(p.name for p in place.iterdir() if not p.name.startswith(".")) if place.is_dir() else []
+    return [
+        {"name": n, "sorts": [s for s, (ends, _) in SORTS.items() if Path(n).suffix.lower() in ends]} for n in names
+    ]
+
+
+def named_files(data: dict[str, Any]) -> set[str]:
+    """Every file that a document names in a shape or a step."""
+    found = set()
+    parts = [*data.get("shapes", []), *(s for lane in data.get("fields", []) for s in lane.get("steps", []))]
+    for part in parts:
+        file = part.get("params", {}).get("file")
+        if isinstance(file, str) and file and Path(file).name == file:
+            found.add(file)
+    return found
+
+
+def duplicate(key: str) -> Study:
+    """A copy of a study with its files and picture, under a new name."""
+    original = get(key)
+    study = create({**original.head.document, "name": f"{original.name} copy"[:80]}, f"Copy of {original.name}")
+    for name in ("assets", "picture.png"):
+        source, target = folder(key) / name, folder(study.key) / name
+        if source.is_dir():
+            shutil.copytree(source, target, dirs_exist_ok=True)
+        elif source.is_file():
+            target.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy(source, target)
+    return study
 
 
 def put_in_demos() -> list[Study]:

@@ -142,7 +142,7 @@ def _coarse(where: str, node: Node) -> list[Finding]:
     ]  # fmt: skip
 
 
-INTO = 0.02
+INTO = 0.05
 SURFACE = 1500
 
 

@@ -1,8 +1,8 @@
-"""The bunching figure: how far particles carried by a field gather, as the mean density that they see.
+"""The bunching figure: how far particles carried by a field gather, as the density that a typical one sees.
 
-Along the path of a particle the density of its neighbours changes by d(ln ρ)/dt = −∇·v. Particles that begin evenly
-spread see, after some travel, a mean density ⟨ρ⟩ / ρ₀ = ⟨exp(−∫ ∇·v dt)⟩: 1 if they stay even, 2 if a typical
-particle has twice as many neighbours as at first.
+Along the path of a particle the density of its neighbours changes by d(ln ρ)/dt = −∇·v. Particles that begin
+evenly spread see, after some travel, a typical density ρ/ρ₀ = exp⟨−∫ ∇·v dt⟩ (the geometric mean over particles): 1 if
+they stay even, 2 if a typical particle has twice as many neighbours as at first.
 """
 
 from dataclasses import dataclass
@@ -20,7 +20,7 @@ MOST = 12.0
 
 @dataclass(frozen=True)
 class Bunching:
-    """Mean density seen (1 is even) after `travel` metres."""
+    """Geometric mean of the density that particles see (1 is even) after `travel` metres."""
 
     figure: float
     travel: float
@@ -47,4 +47,4 @@ def bunching(
         assert slope is not None
         total -= float(dt) * np.trace(slope, axis1=1, axis2=2)
         p = (p + dt * v).astype(np.float32)
-    return Bunching(float(np.mean(np.exp(np.clip(total, -MOST, MOST)))), travel)
+    return Bunching(float(np.exp(np.clip(np.mean(total), -MOST, MOST))), travel)

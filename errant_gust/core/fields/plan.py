@@ -12,6 +12,7 @@ from errant_gust.core.fields.blocks import BLOCK, LANES, Cancel, Progress, share
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study.document import content_hash
+from errant_gust.core.study.parameters import file_params
 
 if TYPE_CHECKING:
     from errant_gust.core.fields.scene import Scene
@@ -153,6 +154,11 @@ class Node:
             for r in (self.scene.region(i) for _, k, i in refs if k == "region")
         ]
         values = self.step.model_dump(mode="json")
+        for name in file_params(type(self.step)):
+            file = getattr(self.step, name)
+            if file:
+                stat = self.scene.assets.path(file, self.where).stat()
+                values[f"{name}.stamp"] = [stat.st_size, stat.st_mtime_ns % 2**50]
         return content_hash(
             self.step.id, values, self.totals, shapes, regions, [node.identity() for node in self.used], self.varying
         )

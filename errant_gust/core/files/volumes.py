@@ -70,7 +70,32 @@ def write_vti(path: Path, grids: dict[str, Grid]) -> None:
         file.write(b"</AppendedData>\n</VTKFile>\n")
 
 
-WRITERS: dict[str, Callable[[Path, dict[str, Grid]], None]] = {".vdb": write_vdb, ".npz": write_npz, ".vti": write_vti}
+def write_surface(path: Path, grids: dict[str, Grid]) -> None:
+    """The surface where a scalar grid (a distance) is zero, as a mesh: .obj, .ply or .stl by marching cubes."""
+    import trimesh
+    from skimage.measure import marching_cubes
+
+    name, grid = next(iter(grids.items()))
+    if grid.is_vector:
+        raise FileError(
+            f"'{name}' is a vector", where=path.name, fix="a mesh is made from a distance, which is a scalar"
+        )
+    if not grid.values.min() < 0 < grid.values.max() or min(grid.values.shape) < 2:
+        raise FileError(
+            f"'{name}' is nowhere zero in the region", where=path.name, fix="a distance that is negative inside"
+        )
+    vertices, faces, _, _ = marching_cubes(grid.values, 0.0, gradient_direction="ascent")
+    own = (vertices + 0.5) * grid.region.voxel_size + np.array(grid.region.lower)
+    mesh = trimesh.Trimesh(own @ grid.region.axes.T, faces, process=False)
+    with written_whole(path) as file:
+        data: Any = mesh.export(file_type=path.suffix[1:].lower())
+        file.write(data if isinstance(data, bytes) else data.encode())
+
+
+WRITERS: dict[str, Callable[[Path, dict[str, Grid]], None]] = {
+    ".vdb": write_vdb, ".npz": write_npz, ".vti": write_vti,
+    ".obj": write_surface, ".ply": write_surface, ".stl": write_surface,
+}  # fmt: skip
 
 
 def writer_for(path: Path) -> Callable[[Path, dict[str, Grid]], None]:

@@ -192,7 +192,7 @@ class ImportedMesh(ShapeKind):
     label = "Mesh"
     yields = "an imported shape"
     headline = "file"
-    file: str = param(help="Mesh file that belongs to the study")
+    file: str = param(help="Mesh file that belongs to the study", files=("mesh",))
     scale: float = param(1.0, unit="×", above=0, slider=(0.01, 10), help="Metres per unit of the file")
     up: Literal["z", "y"] = param("z", help="Which axis points up in the file")
 

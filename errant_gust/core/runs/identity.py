@@ -43,7 +43,7 @@ class _Walk:
             self.lane(raw["field"])
 
     def steps(self, lane: Any, kind: str, where: str) -> list[Any]:
-        described = []
+        described: list[Any] = []
         for step in lane.steps:
             if not step.on:
                 continue
@@ -52,6 +52,8 @@ class _Walk:
             for entry in describe_cached(cls):
                 raw = step.params.get(entry["name"])
                 self._value(raw)
+                if entry["files"] and raw:
+                    described.append(file_hash(self.assets.path(raw, f"{where}.{step.id}.{entry['name']}")))
                 if isinstance(raw, str) and raw:
                     if entry["type"] == "field":
                         self.lane(raw)
@@ -59,6 +61,8 @@ class _Walk:
                         self.shape(raw)
                     elif entry["type"] == "region":
                         self.region(raw)
+                    elif entry["type"] == "flow":
+                        self.flow(raw)
                 elif entry["type"] == "shapes" and isinstance(raw, list):
                     for id in raw:
                         self.shape(id)
@@ -71,13 +75,20 @@ class _Walk:
             where = f"fields.{id}"
             self.parts[key] = self.steps(self.study.find("fields", id, where), "field", where)
 
+    def flow(self, id: str) -> None:
+        key = f"flow:{id}"
+        if key not in self.parts:
+            self.parts[key] = None
+            lane = self.study.find("flows", id, f"flows.{id}")
+            self.parts[key] = self.steps(lane, lane.kind, f"flows.{id}")
+
     def shape(self, id: str) -> None:
         key = f"shape:{id}"
         if key in self.parts:
             return
         part = self.study.find("shapes", id, f"shapes.{id}")
         file = part.params.get("file")
-        content = file_hash(self.assets.path(file, f"shapes.{id}")) if part.kind == "mesh" and file else None
+        content = file_hash(self.assets.path(file, f"shapes.{id}")) if file else None
         self.parts[key] = [part.kind if part.kind in SHAPES else None, part.params, content]
         for raw in part.params.values():
             self._value(raw)

@@ -179,6 +179,15 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
     return entries
 
 
+def file_params(cls: type[Parameters]) -> list[str]:
+    """Names of the parameters that name a file of the study."""
+    return [
+        name
+        for name, info in cls.model_fields.items()
+        if isinstance(info.json_schema_extra, dict) and info.json_schema_extra.get("files")
+    ]
+
+
 def summary(cls: type[Parameters]) -> dict[str, Any]:
     """What the catalogue says of a class besides its parameters."""
     return {

@@ -53,7 +53,7 @@ class Bake(Schema):
     field: str
     region: str
     time: float = 0.0
-    format: Literal["vdb", "npz", "vti"] = "vdb"
+    format: Literal["vdb", "npz", "vti", "obj", "ply", "stl"] = "vdb"
 
 
 @router.get("/runs", response=list[RunOut])

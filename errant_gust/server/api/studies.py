@@ -37,6 +37,7 @@ class StudyOut(Schema):
 class NewStudy(Schema):
     start: str = "blank"
     demo: str | None = None
+    copy_of: str | None = None
     document: dict[str, Any] | None = None
 
 
@@ -138,6 +139,8 @@ BEGINNINGS: dict[str, dict[str, Any]] = {
 def new_study(request: HttpRequest, body: NewStudy) -> Any:
     if body.demo:
         return out(store.create_demo(body.demo))
+    if body.copy_of:
+        return out(store.duplicate(body.copy_of))
     if body.document is not None:
         return out(store.create(body.document, "Imported"))
     base = BEGINNINGS.get(body.start, BEGINNINGS["blank"])
@@ -194,6 +197,28 @@ def add_mesh(request: HttpRequest, key: str, name: str, file: File[UploadedFile]
     """Import a mesh file; `name` is its file name (never used as a path)."""
     kept, report = store.add_mesh(key, name, file.chunks())
     return {"file": kept, **report.__dict__}
+
+
+class FileAdded(Schema):
+    file: str
+    said: str
+
+
+class StudyFile(Schema):
+    name: str
+    sorts: list[str]
+
+
+@router.post("/studies/{key}/files", response=FileAdded)
+def add_file(request: HttpRequest, key: str, name: str, sort: str, file: File[UploadedFile]) -> Any:
+    """Add a curve, outline or volume file; `name` is its file name (never used as a path)."""
+    kept, said = store.add_file(key, name, sort, file.chunks())
+    return {"file": kept, "said": said}
+
+
+@router.get("/studies/{key}/files", response=list[StudyFile])
+def list_files(request: HttpRequest, key: str) -> Any:
+    return store.files(key)
 
 
 @router.get("/studies/{key}/picture")

@@ -92,6 +92,12 @@ export async function upload(path: string, file: File): Promise<MeshAdded> {
   return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}`, form)).json()) as MeshAdded
 }
 
+export async function uploadFile(path: string, file: File, sort: string): Promise<{ file: string; said: string }> {
+  const form = new FormData()
+  form.append('file', file)
+  return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}&sort=${sort}`, form)).json()) as { file: string; said: string }
+}
+
 export async function download(method: string, path: string, name: string, body?: unknown): Promise<number> {
   const blob = await (await send(method, path, body)).blob()
   const link = document.createElement('a')

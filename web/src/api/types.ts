@@ -9,10 +9,10 @@ export interface Step { id: string; op: string; on: boolean; params: Params }
 export interface Lane { id: string; name: string; steps: Step[]; kind?: string }
 export interface Shape { id: string; name: string; kind: string; shown: boolean; params: Params }
 export interface Region {
-  id: string; name: string; shown: boolean; voxel_size: Raw
+  id: string; name: string; shown: boolean; voxel_size: Raw; turn?: Raw; follow?: boolean; cells?: boolean
   bounds: { fit: string[]; lower: Vec3 | null; upper: Vec3 | null; padding: Raw }
 }
-export interface Look { colour: string; size: number; blend: 'additive' | 'opaque' }
+export interface Look { colour: string; size: number; blend: 'additive' | 'opaque'; map: string; axis: number; share: number; glyph: string }
 export interface StudyDoc {
   format: string; version: number; name: string; note: string
   clock: { fps: number; start: number; end: number; slow_motion: number }
@@ -21,7 +21,7 @@ export interface StudyDoc {
 export interface ParamSpec {
   name: string; label: string; type: string; unit: string; range: [number | null, number | null]; open_below: boolean
   slider: [number, number] | null; default: Raw; required: boolean; choices: string[]; help: string
-  varies: boolean; rate: boolean; when: Record<string, string[]> | null
+  varies: boolean; rate: boolean; when: Record<string, string[]> | null; files: string[]; optional: boolean
 }
 export interface Entry {
   id: string; label: string; yields: string; headline: string; doc: string; params: ParamSpec[]
@@ -33,7 +33,7 @@ export interface RunOut {
   identity: string; study: string; flow: string; quality: string; state: string; message: string; last: number
   frames: number[]; each: number | null; left: number | null; count: number | null
 }
-export interface Fix { label: string; set: Record<string, Raw> }
+export interface Fix { label: string; set: Record<string, Raw>; append?: { lane: string; step: Step } }
 export interface Finding {
   level: 'error' | 'warning' | 'note'; code: string; where: string; what: string; why: string; fix: Fix | null
 }

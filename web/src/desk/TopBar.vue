@@ -55,6 +55,11 @@ function jump(where: string) {
 }
 function fix(f: Finding) {
   for (const [path, value] of Object.entries(f.fix!.set)) study.setPath(f.fix!.label, path, value)
+  const more = f.fix!.append
+  if (more) {
+    study.edit(f.fix!.label, (d) => { d.fields.find((l) => l.id === more.lane)?.steps.push(more.step) })
+    study.select({ kind: 'step', lane: more.lane, id: more.step.id })
+  }
 }
 function night() {
   const next = theme.global.name.value === 'night' ? 'paper' : 'night'

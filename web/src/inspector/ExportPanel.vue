@@ -5,7 +5,7 @@
       <select v-model="field" aria-label="Field to bake" data-testid="bake-field"><option v-for="f in study.doc?.fields" :key="f.id" :value="f.id">{{ f.name }}</option></select>
       on
       <select v-model="region" aria-label="Region" data-testid="bake-region"><option v-for="r in study.doc?.regions" :key="r.id" :value="r.id">{{ r.name }}</option></select>
-      <select v-model="format" aria-label="Format" data-testid="bake-format"><option>vdb</option><option>npz</option><option>vti</option></select>
+      <select v-model="format" aria-label="Format" data-testid="bake-format"><option>vdb</option><option>npz</option><option>vti</option><option value="obj">surface, obj</option><option value="ply">surface, ply</option></select>
       <v-btn size="small" variant="outlined" :disabled="!field || !region || busy" data-testid="bake" @click="bake">Bake</v-btn>
     </div>
     <div class="line">

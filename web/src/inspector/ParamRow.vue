@@ -28,14 +28,19 @@
         <span class="unit">{{ spec.unit === 'as the field' ? '' : spec.unit }}</span>
       </template>
       <input v-else-if="spec.type === 'switch'" type="checkbox" :checked="value as boolean" :aria-label="spec.label" @change="set(($event.target as HTMLInputElement).checked)" />
+      <FileField v-else-if="spec.files.length" :value="value as string" :sort="spec.files[0]" :label="spec.label" @change="set" />
       <select v-else-if="options" :value="value as string" :aria-label="spec.label" :data-testid="`select-${spec.name}`" @change="set(($event.target as HTMLSelectElement).value)">
-        <option v-if="!options.some((o) => o.id === value)" :value="value as string">choose …</option>
+        <option v-if="!options.some((o) => o.id === value)" :value="value as string">{{ spec.optional ? 'none' : 'choose …' }}</option>
+        <option v-else-if="spec.optional" value="">none</option>
         <option v-for="o in options" :key="o.id" :value="o.id">{{ o.name }}</option>
       </select>
       <div v-else-if="spec.type === 'shapes'" class="many">
         <label v-for="s in study.doc?.shapes" :key="s.id"><input type="checkbox" :checked="(value as string[]).includes(s.id)" @change="toggle(s.id)" /> {{ s.name }}</label>
       </div>
       <CurveEditor v-else-if="spec.type === 'curve'" :points="value as [number, number][]" @change="set" />
+      <PointList v-else-if="spec.type === 'points'" :points="value as [number, number, number][]" :testid="`points-${spec.name}`" @change="set" />
+      <input v-else-if="spec.type === 'text'" class="text" :class="{ num: spec.name === 'expression' }" :value="value as string" :aria-label="spec.label" :data-testid="`text-${spec.name}`" spellcheck="false"
+        @change="set(($event.target as HTMLInputElement).value)" @keydown.enter="($event.target as HTMLInputElement).blur()" />
       <span v-else class="chip">{{ value }}</span>
       <v-menu v-if="numeric" location="bottom end">
         <template #activator="{ props: p }"><button class="dots" v-bind="p" :aria-label="`More for ${spec.label}`" :data-testid="`more-${spec.name}`">⋯</button></template>
@@ -60,7 +65,9 @@ import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy, type Selection } from '../stores/study'
 import CurveEditor from './CurveEditor.vue'
+import FileField from './FileField.vue'
 import NumberField from './NumberField.vue'
+import PointList from './PointList.vue'
 
 const props = defineProps<{ spec: ParamSpec; raw: Raw | undefined; owner: Selection }>()
 const study = useStudy()
@@ -92,6 +99,7 @@ const options = computed<{ id: string; name: string }[] | null>(() => {
     case 'shape': return d?.shapes.map((s) => ({ id: s.id, name: s.name })) ?? []
     case 'region': return d?.regions.map((r) => ({ id: r.id, name: r.name })) ?? []
     case 'field': return (d?.fields ?? []).filter((f) => props.owner?.kind !== 'step' || f.id !== props.owner.lane).map((f) => ({ id: f.id, name: f.name }))
+    case 'flow': return d?.flows.map((f) => ({ id: f.id, name: f.name })) ?? []
     default: return null
   }
 })
@@ -142,6 +150,8 @@ function dropKey(i: number) { keysWith((k) => { if (k.length > 1) k.splice(i, 1)
 input[type='range'] { flex: 1; min-width: 40px; accent-color: rgb(var(--v-theme-primary)); height: 14px; }
 select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; background: var(--card); color: inherit; font-size: 12px; max-width: 160px; }
 .narrow :deep(input) { width: 50px; }
+.text { border-bottom: 1px solid var(--line); width: 100%; text-align: right; padding: 2px 3px; font-size: 12.500px; }
+.text:focus { background: var(--card); outline: none; border-color: var(--signal); }
 .unit { color: var(--muted); font-size: 11.500px; }
 .dots { color: var(--muted); width: 14px; }
 .many { display: grid; gap: 1px; font-size: 12px; width: 100%; padding: 3px 0; }

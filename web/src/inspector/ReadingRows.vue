@@ -4,8 +4,16 @@
     <span class="muted">mean · rms</span><span class="num">{{ shown(r.mean, 3) }} · {{ shown(r.rms, 3) }}</span>
     <span class="muted">covers</span><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
     <template v-if="r.divergence !== null">
-      <span class="muted" title="Root mean square divergence times the smallest detail, as a share of the speed">divergence · detail / speed</span>
-      <span class="num" :class="r.divergence < 0.01 ? 'good' : r.divergence < 0.15 ? '' : 'warn'" data-testid="reading-divergence">{{ shown(r.divergence, 2) }}</span>
+      <span class="muted" :title="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`">divergence · {{ r.per }} / speed</span>
+      <span class="num" :class="r.divergence < 0.01 ? 'good' : r.divergence < 0.15 ? '' : 'warn'" data-testid="reading-divergence">{{ shown(r.divergence * r.per_size, 2) }}</span>
+    </template>
+    <template v-if="r.bunching !== null && r.travel !== null">
+      <span class="muted" title="Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even">bunching after {{ shown(r.travel, 2) }} m</span>
+      <span class="num" :class="r.bunching < 1.1 ? 'good' : r.bunching < 1.6 ? '' : 'warn'" data-testid="reading-bunching">{{ shown(r.bunching, 3) }}</span>
+    </template>
+    <template v-if="r.solved">
+      <span class="muted" title="Root mean square net flow of a voxel, as a share of the speed">solved, {{ r.solved.iterations }} cycles</span>
+      <span class="num good" data-testid="reading-solved">{{ shown(r.solved.before, 2) }} → {{ shown(r.solved.after, 2) }}</span>
     </template>
   </div>
 </template>

@@ -5,6 +5,9 @@
     <NumberField :value="size" unit="m" label="Voxel size" :low="0" open-below :initial="0.1" testid="number-voxel_size" @change="(v) => study.setPath(`Voxel size ${shown(size)} → ${shown(v)} m`, `regions.${region.id}.voxel_size`, v)" /></div>
   <div class="row"><span>Padding</span>
     <NumberField :value="padding" unit="m" label="Padding" testid="number-padding" @change="(v) => study.setPath(`Padding ${shown(padding)} → ${shown(v)} m`, `regions.${region.id}.padding`, v)" /></div>
+  <div class="row"><span>Turn</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="turn[i - 1]" :label="`Turn about ${'xyz'[i - 1]}`" :testid="`number-turn-${i - 1}`" @change="(v) => setTurn(i - 1, v)" /> °</span></div>
+  <div v-if="region.bounds.fit.length" class="row"><label :title="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"><input type="checkbox" :checked="region.follow" data-testid="follow" @change="change('Follow', (r) => { r.follow = !r.follow })" /> follow moving shapes</label></div>
+  <div class="row"><label><input type="checkbox" :checked="region.cells" data-testid="cells" @change="change('Show cells', (r) => { r.cells = !r.cells })" /> show the cells</label></div>
   <div class="row top"><span>Fitted to</span>
     <div class="many"><label v-for="s in shapes" :key="s.id"><input type="checkbox" :checked="region.bounds.fit.includes(s.id)" :data-testid="`fit-${s.id}`" @change="fit(s.id)" /> {{ s.name }}</label>
       <span v-if="!shapes.length" class="muted">no shape yet</span></div></div>
@@ -35,6 +38,8 @@ const facts = computed(() => look.scene?.facts.regions.find((r) => r.id === prop
 const error = computed(() => look.scene?.facts.errors[`regions.${props.region.id}`])
 const size = computed(() => (typeof props.region.voxel_size === 'number' ? props.region.voxel_size : (facts.value?.voxel_size ?? 0.1)))
 const padding = computed(() => (typeof props.region.bounds.padding === 'number' ? props.region.bounds.padding : 0))
+const turn = computed(() => (Array.isArray(props.region.turn) ? (props.region.turn as number[]) : [0, 0, 0]))
+function setTurn(i: number, v: number) { change('Turn the region', (r) => { const t = [...turn.value] as [number, number, number]; t[i] = v; r.turn = t }) }
 const shapes = computed(() => (study.doc?.shapes ?? []).filter((s) => s.kind !== 'plane'))
 const change = (label: string, f: (r: Region) => void) => study.edit(label, (d) => { const r = d.regions.find((x) => x.id === props.region.id); if (r) f(r) })
 function rename(event: Event) {

@@ -12,7 +12,9 @@ function table(stops: Rgb[]): Uint8Array {
   }
   return out
 }
-export const maps = { sequential: table(SEQUENTIAL), diverging: table(DIVERGING) }
+/** Black body from a dull red to white. */
+const HEAT: Rgb[] = [[40, 6, 4], [110, 16, 6], [178, 38, 8], [226, 80, 14], [248, 132, 30], [255, 180, 66], [255, 220, 130], [255, 244, 214]]
+export const maps = { sequential: table(SEQUENTIAL), diverging: table(DIVERGING), heat: table(HEAT) }
 export interface Mapping { low: number; high: number; map: keyof typeof maps }
 
 export function mappingFor(low: number, high: number): Mapping {

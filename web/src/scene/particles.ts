@@ -5,14 +5,14 @@ import type { Frame } from '../stores/runs'
 
 const vertex = `
 attribute float tone; attribute float fade;
-uniform sampler2D lut; uniform float size; uniform float scale;
+uniform sampler2D lut; uniform float pale; uniform float size; uniform float scale;
 varying vec4 tint;
 void main() {
   vec4 p = modelViewMatrix * vec4(position, 1.0);
   gl_Position = projectionMatrix * p;
   gl_PointSize = clamp(size * scale / -p.z, 1.0, 14.0);
   vec3 c = texture2D(lut, vec2(clamp(tone, 0.0, 1.0) * 0.996 + 0.002, 0.5)).rgb;
-  tint = vec4(mix(vec3(0.72, 0.82, 0.95), c, 0.8), fade);
+  tint = vec4(mix(vec3(0.72, 0.82, 0.95), c, pale), fade);
 }`
 const fragment = `
 varying vec4 tint; uniform float strength;
@@ -25,22 +25,31 @@ void main() {
 
 export class Particles {
   readonly points: THREE.Points
+  private readonly rgba = new Uint8Array(256 * 4)
+  private readonly lut: THREE.DataTexture
+  private map = ''
   private readonly material: THREE.ShaderMaterial
 
   constructor() {
-    const rgba = new Uint8Array(256 * 4)
-    for (let i = 0; i < 256; i++) rgba.set([maps.sequential[3 * i], maps.sequential[3 * i + 1], maps.sequential[3 * i + 2], 255], 4 * i)
-    const lut = new THREE.DataTexture(rgba, 256, 1)
-    lut.needsUpdate = true
+    const lut = new THREE.DataTexture(this.rgba, 256, 1)
+    this.lut = lut
+    this.paint('sequential')
     this.material = new THREE.ShaderMaterial({
       vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false,
-      uniforms: { lut: { value: lut }, size: { value: 2 }, scale: { value: 9 }, strength: { value: 0.5 } },
+      uniforms: { lut: { value: lut }, size: { value: 2 }, pale: { value: 0.8 }, scale: { value: 9 }, strength: { value: 0.5 } },
     })
     this.points = new THREE.Points(new THREE.BufferGeometry(), this.material)
     this.points.frustumCulled = false
     this.points.renderOrder = 4
   }
-  show(frame: Frame | null, high: number, look: { colour?: string; size?: number; blend?: string }, stale: boolean) {
+  private paint(map: keyof typeof maps) {
+    if (this.map === map) return
+    this.map = map
+    for (let i = 0; i < 256; i++) this.rgba.set([maps[map][3 * i], maps[map][3 * i + 1], maps[map][3 * i + 2], 255], 4 * i)
+    this.lut.needsUpdate = true
+  }
+  show(frame: Frame | null, high: number, look: { colour?: string; size?: number; blend?: string; map?: string }, stale: boolean) {
+    this.paint(look.map === 'heat' ? 'heat' : 'sequential')
     const g = this.points.geometry
     if (!frame || !frame.count) { this.points.visible = false; return }
     this.points.visible = true
@@ -58,6 +67,7 @@ export class Particles {
     g.setAttribute('fade', new THREE.BufferAttribute(fade, 1))
     g.setDrawRange(0, n)
     this.material.uniforms.size.value = look.size ?? 2
+    this.material.uniforms.pale.value = look.map === 'heat' ? 1 : 0.8
     this.material.blending = look.blend === 'opaque' ? THREE.NormalBlending : THREE.AdditiveBlending
   }
   dispose() {

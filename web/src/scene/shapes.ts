@@ -1,5 +1,6 @@
 /** Shapes as solids, regions as boxes of hairlines. */
 import * as THREE from 'three'
+import { toCreasedNormals } from 'three/examples/jsm/utils/BufferGeometryUtils.js'
 import type { Packed } from '../api/client'
 import type { StudyDoc } from '../api/types'
 import type { SceneFacts } from '../stores/look'
@@ -15,8 +16,7 @@ export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null
     const geometry = new THREE.BufferGeometry()
     geometry.setAttribute('position', new THREE.BufferAttribute(vertices as Float32Array, 3))
     geometry.setIndex(new THREE.BufferAttribute(new Uint32Array(packed.arrays[`${shape.id}.faces`]), 1))
-    const flat = geometry.toNonIndexed()
-    flat.computeVertexNormals()
+    const flat = toCreasedNormals(geometry, 0.6)
     geometry.dispose()
     const solid = obstacles.has(shape.id) || part.kind === 'mesh'
     const chosen = selected === shape.id
@@ -30,17 +30,31 @@ export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null
   }
 }
 
+/** The cells of a region on its floor and two sides; at most every 200th line is drawn. */
+function cellsOf(at: (i: number, j: number, k: number) => THREE.Vector3, shape: number[], colour: number): THREE.LineSegments {
+  const origin = at(0, 0, 0)
+  const axes = [at(1, 0, 0), at(0, 1, 0), at(0, 0, 1)].map((p) => p.sub(origin))
+  const points: THREE.Vector3[] = []
+  for (const [a, b] of [[0, 1], [1, 0], [0, 2], [2, 0], [1, 2], [2, 1]]) {
+    const every = Math.max(1, Math.ceil(shape[a] / 200))
+    for (let i = 0; i <= shape[a]; i += every) {
+      const p = origin.clone().addScaledVector(axes[a], i / shape[a])
+      points.push(p, p.clone().add(axes[b]))
+    }
+  }
+  return new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(points), new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity: 0.28, depthWrite: false }))
+}
+
 export function drawRegions(group: THREE.Group, packed: Packed<SceneFacts> | null, selected: string | null) {
   clear(group)
   for (const r of packed?.facts.regions ?? []) {
-    const box = new THREE.BoxGeometry(...(r.upper.map((v, i) => v - r.lower[i]) as [number, number, number]))
-    const lines = new THREE.LineSegments(
-      new THREE.EdgesGeometry(box),
-      new THREE.LineDashedMaterial({ color: selected === r.id ? 0xe07a5c : 0x5b6b88, dashSize: 0.12, gapSize: 0.1 }),
-    )
-    box.dispose()
-    lines.position.set(...(r.lower.map((v, i) => (v + r.upper[i]) / 2) as [number, number, number]))
+    const colour = selected === r.id ? 0xe07a5c : 0x5b6b88
+    const at = (i: number, j: number, k: number) => new THREE.Vector3(...r.corners[4 * i + 2 * j + k])
+    const edges: THREE.Vector3[] = []
+    for (const a of [0, 1]) for (const b of [0, 1]) edges.push(at(0, a, b), at(1, a, b), at(a, 0, b), at(a, 1, b), at(a, b, 0), at(a, b, 1))
+    const lines = new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(edges), new THREE.LineDashedMaterial({ color: colour, dashSize: 0.12, gapSize: 0.1 }))
     lines.computeLineDistances()
     group.add(lines)
+    if (r.cells) group.add(cellsOf(at, r.shape, colour))
   }
 }

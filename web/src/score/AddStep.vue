@@ -47,7 +47,9 @@ function reason(e: Entry): string {
   if ((e.accepts === 'scalar' || e.accepts === 'vector') && kind.value !== 'any' && e.accepts !== kind.value) return `takes a ${e.accepts}; this lane is a ${kind.value}`
   for (const p of e.params) if (p.required) {
     if ((p.type === 'shape' || p.type === 'shapes') && !study.doc!.shapes.length) return 'there is no shape yet'
+    if (p.name === 'curve' && !study.doc!.shapes.some((x) => x.kind === 'curve')) return 'there is no curve yet; add one beside Shapes'
     if (p.type === 'region' && !study.doc!.regions.length) return 'there is no region yet'
+    if (p.type === 'flow' && !study.doc!.flows.length) return 'there is no particle flow yet'
     if (p.type === 'field' && !others.value.length) return 'there is no other lane yet'
   }
   return ''
@@ -68,13 +70,16 @@ function add(e: Entry) {
   const params: Params = {}
   const doc = study.doc!
   const obstacle = doc.shapes.find((s) => s.kind === 'mesh') ?? doc.shapes[0]
+  const curve = doc.shapes.find((s) => s.kind === 'curve')
   for (const p of e.params) if (p.required) {
-    if (p.type === 'shape') params[p.name] = e.id === 'emit' ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0]).id : obstacle.id
+    if (p.type === 'shape') params[p.name] = (p.name === 'curve' ? curve : e.id === 'emit' ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0]) : obstacle)?.id ?? obstacle.id
     else if (p.type === 'shapes') params[p.name] = [doc.shapes[0].id]
     else if (p.type === 'region') params[p.name] = doc.regions[0].id
+    else if (p.type === 'flow') params[p.name] = doc.flows[0].id
     else if (p.type === 'field') {
       const kinds = Object.fromEntries((look.swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
-      const want = e.id === 'multiply' || e.id === 'mask' ? 'scalar' : e.id === 'add' ? kind.value : flow.value ? 'vector' : ''
+      const scalar = ['multiply', 'mask'].includes(e.id) || p.name === 'where'
+      const want = scalar ? 'scalar' : e.id === 'warp' || flow.value ? 'vector' : e.kind === 'join' ? kind.value : ''
       const lanes = flow.value ? doc.fields : others.value
       params[p.name] = ([...lanes].reverse().find((l) => !want || kinds[l.id] === want) ?? lanes.at(-1)!).id
     }

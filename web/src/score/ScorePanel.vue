@@ -31,7 +31,7 @@
 </template>
 
 <script setup lang="ts">
-import { mdiCircleOutline, mdiCubeOutline, mdiCylinder, mdiPlus, mdiSquareOutline, mdiVectorPolygon } from '@mdi/js'
+import { mdiCircleDouble, mdiCircleOutline, mdiCone, mdiCubeOutline, mdiCylinder, mdiPill, mdiPlus, mdiSquareOutline, mdiVectorCurve, mdiVectorPolygon } from '@mdi/js'
 import { ref } from 'vue'
 import { upload } from '../api/client'
 import type { Entry, Shape } from '../api/types'
@@ -49,7 +49,7 @@ const importing = ref('')
 const importError = ref('')
 
 const is = (kind: string, id: string) => study.selection?.kind === kind && study.selection.id === id
-const kindIcon = (kind: string) => ({ sphere: mdiCircleOutline, box: mdiSquareOutline, cylinder: mdiCylinder, mesh: mdiVectorPolygon })[kind] ?? mdiSquareOutline
+const kindIcon = (kind: string) => ({ sphere: mdiCircleOutline, box: mdiSquareOutline, cylinder: mdiCylinder, mesh: mdiVectorPolygon, curve: mdiVectorCurve, cone: mdiCone, torus: mdiCircleDouble, capsule: mdiPill })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
   const f = look.scene?.facts.shapes.find((x) => x.id === s.id)
   const size = f ? f.upper.map((v, i) => shown(v - f.lower[i], 2)).join(' × ') + ' m' : ''

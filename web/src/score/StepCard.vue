@@ -1,5 +1,5 @@
 <template>
-  <div class="step" :class="{ sel: selected, off: !step.on, hot: linked }" role="button" tabindex="0" :aria-pressed="selected" :data-testid="`step-${lane.id}-${step.id}`" :title="entry?.yields"
+  <div ref="card" class="step" :class="{ sel: selected, off: !step.on, hot: linked }" role="button" tabindex="0" :aria-pressed="selected" :data-testid="`step-${lane.id}-${step.id}`" :title="entry?.yields"
     @click="choose" @focus="choose" @keydown="keys" @mouseenter="hoverUse(true)" @mouseleave="hoverUse(false)">
     <canvas v-if="!flow" ref="canvas" :width="look.size" :height="look.size" :data-ready="!!values" />
     <div v-else class="icon"><v-icon :icon="icon" size="22" /></div>
@@ -7,7 +7,8 @@
       <b>{{ entry?.label ?? step.op }}</b>
       <span v-if="uses"><i class="chip" @click.stop="jump">{{ uses.name }}</i></span>
       <span v-else :class="{ bad: !!error }" :title="error">{{ error ? 'cannot be built' : headline }}</span>
-      <div v-if="!flow" class="rng"><i :style="bar" /></div>
+      <div v-if="busy !== undefined" class="busy" :title="`being computed: ${Math.round(busy * 100)} %`"><i :style="{ width: `${8 + 92 * busy}%` }" /></div>
+      <div v-else-if="!flow" class="rng"><i :style="bar" /></div>
     </div>
   </div>
 </template>
@@ -26,18 +27,24 @@ const props = defineProps<{ lane: Lane; step: Step }>()
 const study = useStudy()
 const look = useLook()
 const canvas = ref<HTMLCanvasElement | null>(null)
+const card = ref<HTMLElement | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
 const entry = computed(() => study.entry(props.step.op, props.lane.id))
 const icon = computed(() => ({ emit: mdiCreation, carry: mdiArrowRightThin })[props.step.op] ?? mdiSpeedometer)
 const selected = computed(() => study.selection?.kind === 'step' && study.selection.lane === props.lane.id && study.selection.id === props.step.id)
+const intoView = (on: boolean) => { if (on) card.value?.scrollIntoView({ block: 'nearest', inline: 'nearest' }) }
+watch(selected, intoView, { flush: 'post' })
+onMounted(() => intoView(selected.value))
 const name = computed(() => `${props.lane.id}.${props.step.id}`)
 const values = computed(() => look.swatches?.arrays[name.value] as Float32Array | undefined)
 const facts = computed(() => look.swatches?.facts.steps.find((s) => s.lane === props.lane.id && s.step === props.step.id))
 const error = computed(() => Object.entries(look.swatches?.facts.errors ?? {}).find(([k]) => k === `fields.${name.value}` || k.startsWith(`fields.${name.value}.`))?.[1])
 const uses = computed(() => {
-  const id = props.step.params.field ?? props.step.params.by
+  const spec = entry.value?.params.find((p) => (p.type === 'field' || p.type === 'flow') && props.step.params[p.name])
+  const id = spec && props.step.params[spec.name]
   return typeof id === 'string' && props.step.op !== 'carry' ? study.laneOf(id) : undefined
 })
+const busy = computed<number | undefined>(() => look.working[`fields.${name.value}`])
 const linked = computed(() => hoveredLane.value !== '' && (hoveredLane.value === props.lane.id))
 const headline = computed(() => {
   const spec = entry.value?.params.find((p) => p.name === entry.value?.headline)
@@ -82,6 +89,8 @@ function shift(by: number) {
 </script>
 
 <style scoped>
+.busy { height: 3px; background: var(--soft); margin-top: 3px; }
+.busy i { display: block; height: 3px; background: var(--signal); }
 .step { flex: none; width: 182px; height: 47px; display: grid; grid-template-columns: 47px 1fr; border: 1px solid var(--line); background: var(--card); border-radius: 2px; overflow: hidden; cursor: pointer; }
 .step.sel { border-color: var(--signal); box-shadow: 0 0 0 1px var(--signal); }
 .step.hot { border-color: var(--muted); }

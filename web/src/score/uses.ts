@@ -1,34 +1,46 @@
 /** Where a shape, a region or a lane is used, in words; and taking those uses out together with it. */
-import type { Raw, StudyDoc } from '../api/types'
+import type { ParamSpec, Raw, StudyDoc } from '../api/types'
+import { useStudy } from '../stores/study'
 
 type What = 'shape' | 'region' | 'lane'
-function names(raw: Raw, id: string, what: What): boolean {
-  if (raw === id) return true
-  if (Array.isArray(raw)) return what === 'shape' && (raw as unknown[]).includes(id)
-  if (raw && typeof raw === 'object') {
+const TYPES: Record<What, string[]> = { shape: ['shape', 'shapes'], region: ['region'], lane: ['field', 'flow'] }
+
+function specs(op: string, lane: string): ParamSpec[] {
+  return useStudy().entry(op, lane)?.params ?? []
+}
+/** Whether a value refers to the part: by its id, in a list, as a field in place of a number, or by a link. */
+function refers(raw: Raw | undefined, spec: ParamSpec | undefined, id: string, what: What): boolean {
+  if (raw && typeof raw === 'object' && !Array.isArray(raw)) {
     if ('field' in raw) return what === 'lane' && raw.field === id
     if ('link' in raw) return raw.link.startsWith(`${what === 'lane' ? 'fields' : `${what}s`}.${id}.`)
+    return false
   }
-  return false
+  if (!spec || !TYPES[what].includes(spec.type)) return false
+  return Array.isArray(raw) ? (raw as unknown[]).includes(id) : raw === id
 }
-const keysFor: Record<What, string[]> = { shape: ['shape', 'shapes'], region: ['region'], lane: ['field', 'by'] }
-const counts = (key: string, raw: Raw, id: string, what: What) => names(raw, id, what) && (keysFor[what].includes(key) || (typeof raw === 'object' && !Array.isArray(raw)))
 
 export function usesOf(d: StudyDoc, what: What, id: string): string[] {
   const found: string[] = []
-  for (const lane of [...d.fields, ...d.flows]) for (const step of lane.steps)
-    if (Object.entries(step.params).some(([k, raw]) => counts(k, raw, id, what))) found.push(`${lane.name} · ${step.op.replace(/_/g, ' ')}`)
+  for (const lane of [...d.fields, ...d.flows]) for (const step of lane.steps) {
+    const known = specs(step.op, lane.id)
+    if (Object.entries(step.params).some(([k, raw]) => refers(raw, known.find((s) => s.name === k), id, what))) found.push(`${lane.name} · ${step.op.replace(/_/g, ' ')}`)
+  }
   if (what === 'shape') for (const r of d.regions) if (r.bounds.fit.includes(id)) found.push(`region ${r.name}`)
   return found
 }
+
+/** Take every use out: a list loses the entry, an optional or linked value goes back to its default, else the step goes. */
 export function removeUses(d: StudyDoc, what: What, id: string) {
   for (const lane of [...d.fields, ...d.flows]) {
     lane.steps = lane.steps.filter((step) => {
+      const known = specs(step.op, lane.id)
       for (const [k, raw] of Object.entries(step.params)) {
-        if (!counts(k, raw, id, what)) continue
-        if (Array.isArray(raw) && raw.length > 1) step.params[k] = (raw as string[]).filter((x) => x !== id)
-        else if (raw && typeof raw === 'object' && !Array.isArray(raw)) delete step.params[k]
-        else return false
+        const spec = known.find((s) => s.name === k)
+        if (!refers(raw, spec, id, what)) continue
+        const rest = Array.isArray(raw) ? (raw as string[]).filter((x) => x !== id) : []
+        if (rest.length) step.params[k] = rest
+        else if (spec?.required && !(raw && typeof raw === 'object' && !Array.isArray(raw))) return false
+        else delete step.params[k]
       }
       return true
     })

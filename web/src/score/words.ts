@@ -8,12 +8,12 @@ export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 't
   if (typeof raw === 'number') return `${shown(raw)}${unit}`
   if (typeof raw === 'boolean') return raw ? 'on' : 'off'
   if (typeof raw === 'string') {
-    const list = spec.type === 'shape' ? doc?.shapes : spec.type === 'region' ? doc?.regions : spec.type === 'field' ? doc?.fields : undefined
-    return list?.find((x) => x.id === raw)?.name ?? raw
+    const list = spec.type === 'shape' ? doc?.shapes : spec.type === 'region' ? doc?.regions : spec.type === 'field' ? doc?.fields : spec.type === 'flow' ? doc?.flows : undefined
+    return list?.find((x) => x.id === raw)?.name ?? (raw || 'none')
   }
   if (Array.isArray(raw)) {
     if (spec.type === 'shapes') return raw.map((id) => doc?.shapes.find((s) => s.id === id)?.name ?? id).join(', ') || 'none'
-    if (spec.type === 'curve') return `${raw.length} points`
+    if (spec.type === 'curve' || spec.type === 'points') return `${raw.length} points`
     return raw.map((v) => (typeof v === 'number' ? shown(v, 3) : String(v))).join(spec.type === 'range' ? ' … ' : ' ') + unit
   }
   if ('keys' in raw) return `${raw.keys.length} keys`

@@ -1,7 +1,7 @@
 /** What is looked at: swatches of every step, the probe, readings, shapes to draw, checks. */
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { newest, newestArrays, type Packed } from '../api/client'
+import { call, newest, newestArrays, type Packed } from '../api/client'
 import type { Finding, Vec3 } from '../api/types'
 import { mappingFor, type Mapping } from '../lib/colour'
 import { useRuns } from './runs'
@@ -10,10 +10,13 @@ import { useStudy } from './study'
 export interface SwatchFacts { lane: string; step: string; kind: 'scalar' | 'vector'; low: number; high: number; unit: string }
 export interface SceneFacts {
   shapes: { id: string; lower: Vec3; upper: Vec3; bounded: boolean }[]
-  regions: { id: string; lower: Vec3; upper: Vec3; shape: Vec3; voxel_size: number; voxels: number; bytes: number }[]
+  regions: { id: string; lower: Vec3; upper: Vec3; corners: Vec3[]; cells: boolean; shape: Vec3; voxel_size: number; voxels: number; bytes: number }[]
   budget: number; errors: Record<string, string>
 }
-export interface Reading { kind: string; low: number; high: number; mean: number; rms: number; coverage: number; divergence: number | null; unit: string }
+export interface Reading { kind: string; low: number; high: number; mean: number; rms: number; coverage: number; divergence: number | null; unit: string
+  per: string; per_size: number; bunching: number | null; travel: number | null; solved: { iterations: number; before: number; after: number } | null
+  histogram: number[] | null; incoming?: { low: number; high: number; histogram: number[] }
+}
 export interface ProbeFacts { kind: string; unit: string; low: number; high: number }
 export type Glyph = 'barbs' | 'arrows' | 'lines' | 'none'
 
@@ -74,12 +77,25 @@ export const useLook = defineStore('look', () => {
   const mapping = computed<Mapping>(() => pinned.value ?? mappingFor(slice.value?.facts.low ?? 0, slice.value?.facts.high ?? 1))
 
   const body = () => ({ study: study.key, document: study.doc, time: runs.time })
+  /** Steps that the server is solving or baking, by place, and how far they are; asked for only while something waits. */
+  const working = ref<Record<string, number>>({})
+  let waiting = 0
+  let asking = 0
+  async function ask() {
+    if (!waiting) { working.value = {}; asking = 0; return }
+    working.value = await call<Record<string, number>>('GET', '/look/working').catch(() => ({}))
+    asking = window.setTimeout(() => void ask(), 350)
+  }
   async function guarded(work: () => Promise<void>) {
+    waiting++
+    if (!asking) asking = window.setTimeout(() => void ask(), 350)
     try {
       await work()
       problem.value = ''
     } catch (error) {
       problem.value = (error as Error).message
+    } finally {
+      waiting--
     }
   }
   async function refreshSwatches() {
@@ -154,13 +170,19 @@ export const useLook = defineStore('look', () => {
   watch(() => runs.playing, (on) => { if (!on) { void refreshSwatches(); void refreshScene(); later() } })
   watch(() => runs.run?.state, later)
 
+  /** How a study wants to be seen when it is opened. */
+  function adopt(probe: { axis?: number; share?: number; glyph?: string }) {
+    axis.value = probe.axis ?? 2
+    share.value = probe.share ?? 0.42
+    if (probe.glyph) glyph.value = probe.glyph as Glyph
+  }
   /** The common mapping of a lane's swatches. */
   function laneMapping(lane: string): Mapping {
     const steps = swatches.value?.facts.steps.filter((s) => s.lane === lane) ?? []
     return mappingFor(Math.min(0, ...steps.map((s) => s.low)), Math.max(0, ...steps.map((s) => s.high)))
   }
   return {
-    swatches, scene, slice, vectors, lines, reading, findings, problem, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
-    peek, pinned, mapping, target, box, window: window_, size, laneMapping, refreshProbe, refreshChecks, body,
+    swatches, scene, slice, vectors, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
+    peek, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
   }
 })

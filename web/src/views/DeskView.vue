@@ -51,6 +51,7 @@ watch(() => route.params.key, async (key) => {
     await study.load(key)
     document.title = `${study.doc!.name} · Errant Gust`
     look.pinned = null
+    look.adopt(study.doc!.looks.probe ?? {})
     runs.open()
     if (study.doc!.flows.length) {
       await runs.start('preview')

@@ -61,8 +61,7 @@ const importStudy = (event: Event) => guarded(async () => {
   await router.push(`/desk/${made.key}`)
 })
 const copy = (s: StudyCard) => guarded(async () => {
-  const study = await call<StudyOut>('GET', `/studies/${s.key}`)
-  await call('POST', '/studies', { document: { ...study.document, name: `${s.name} copy` } })
+  await call('POST', '/studies', { copy_of: s.key })
   await load()
 })
 const take = (s: StudyCard) => guarded(async () => {

@@ -1,50 +1,6 @@
-"""Builds the demo studies from the made-up scenario, Saltglass Works, with their small mesh files.
+"""Harbour gust: wind around the light tower."""
 
-python -m errant_gust.core.demo demo/
-"""
-
-import json
-import sys
-from pathlib import Path
 from typing import Any
-
-import numpy as np
-from numpy.typing import NDArray
-
-Array = NDArray[Any]
-
-
-def lathe(profile: list[tuple[float, float]], sides: int = 72) -> tuple[Array, Array]:
-    """A closed surface of revolution about z from (radius, height) pairs, bottom to top; first and last on the axis."""
-    angles = np.linspace(0, 2 * np.pi, sides, endpoint=False)
-    rings = [np.stack([r * np.cos(angles), r * np.sin(angles), np.full(sides, z)], axis=1) for r, z in profile[1:-1]]
-    vertices = np.concatenate([[[0, 0, profile[0][1]]], *rings, [[0, 0, profile[-1][1]]]])
-    n, top = len(rings), len(vertices) - 1
-    faces = []
-    for s in range(sides):
-        t = (s + 1) % sides
-        faces.append((0, 1 + t, 1 + s))
-        for k in range(n - 1):
-            a, b, c, d = (1 + k * sides + s, 1 + k * sides + t, 1 + (k + 1) * sides + s, 1 + (k + 1) * sides + t)
-            faces += [(a, b, d), (a, d, c)]
-        faces.append((1 + (n - 1) * sides + s, 1 + (n - 1) * sides + t, top))
-    return vertices, np.array(faces)
-
-
-def write_obj(path: Path, vertices: Array, faces: Array, title: str) -> None:
-    lines = [f"# {title}", *(f"v {x:.5f} {y:.5f} {z:.5f}" for x, y, z in vertices)]
-    lines += [f"f {a + 1} {b + 1} {c + 1}" for a, b, c in faces]
-    path.write_text("\n".join(lines) + "\n")
-
-
-def light_tower() -> tuple[Array, Array]:
-    """A tapering tower with a gallery and a lantern, 3 m tall, its foot at z = 0."""
-    return lathe(
-        [
-            (0, 0), (0.62, 0), (0.62, 0.12), (0.46, 0.2), (0.4, 0.9), (0.34, 1.6), (0.3, 2.1), (0.31, 2.16),
-            (0.5, 2.24), (0.5, 2.32), (0.28, 2.34), (0.28, 2.7), (0.36, 2.74), (0.3, 2.84), (0.14, 2.98), (0, 3.02),
-        ]
-    )  # fmt: skip
 
 
 def harbour_gust() -> dict[str, Any]:
@@ -122,23 +78,3 @@ def harbour_gust() -> dict[str, Any]:
         ],
         "looks": {"spray": {"colour": "speed", "size": 2.0, "blend": "additive"}},
     }  # fmt: skip
-
-
-DEMOS = {"harbour_gust": harbour_gust}
-
-
-def build(folder: Path) -> list[Path]:
-    """Write every demo study and its meshes into `folder`."""
-    folder.mkdir(parents=True, exist_ok=True)
-    write_obj(folder / "light_tower.obj", *light_tower(), "Light tower of Saltglass Works")
-    made = []
-    for name, study in DEMOS.items():
-        path = folder / f"{name}.gust.json"
-        path.write_text(json.dumps(study(), indent=1) + "\n")
-        made.append(path)
-    return made
-
-
-if __name__ == "__main__":
-    for path in build(Path(sys.argv[1] if len(sys.argv) > 1 else "demo")):
-        print(path)

@@ -1,0 +1,33 @@
+"""Builds the demo studies from the made-up scenario, Saltglass Works, with their small mesh files.
+
+python -m errant_gust.core.demos demo/
+"""
+
+import json
+from pathlib import Path
+
+from errant_gust.core.demos.flue import flue_embers
+from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
+from errant_gust.core.demos.globe import globe_skin
+from errant_gust.core.demos.harbour import harbour_gust
+from errant_gust.core.demos.lagoon import lagoon_mist
+
+DEMOS = {
+    "harbour_gust": harbour_gust,
+    "flue_embers": flue_embers,
+    "globe_skin": globe_skin,
+    "lagoon_mist": lagoon_mist,
+}
+
+
+def build(folder: Path) -> list[Path]:
+    """Write every demo study and its meshes into `folder`."""
+    folder.mkdir(parents=True, exist_ok=True)
+    write_obj(folder / "light_tower.obj", *light_tower(), "Light tower of Saltglass Works")
+    write_obj(folder / "glass_globe.obj", *glass_globe(), "Glass globe of Saltglass Works")
+    made = []
+    for name, study in DEMOS.items():
+        path = folder / f"{name}.gust.json"
+        path.write_text(json.dumps(study(), indent=1) + "\n")
+        made.append(path)
+    return made
