@@ -9,13 +9,15 @@ def flue_embers() -> dict[str, Any]:
         "format": "errant-gust-study",
         "version": 1,
         "name": "Flue embers",
-        "note": "A draught through a bent flue: embers spread where it is wide, hurry where it is narrow, never leave the wall.",
+        "note": "A draught in a bent flue: embers spread where it is wide, hurry where it is narrow, never leave the wall.",
         "clock": {"fps": 24, "start": 1, "end": 144, "slow_motion": 1.0},
         "shapes": [
             {
                 "id": "flue", "name": "Flue", "kind": "curve",
                 "params": {
-                    "points": [[0, 0, 0.2], [0, 0, 1.2], [0.45, 0, 1.95], [1.3, 0.1, 2.3], [1.8, 0.2, 3.0], [1.8, 0.2, 4.2]],
+                    "points": [
+                        [0, 0, 0.2], [0, 0, 1.2], [0.45, 0, 1.95], [1.3, 0.1, 2.3], [1.8, 0.2, 3.0], [1.8, 0.2, 4.2],
+                    ],
                     "radius": 0.36,
                     "widths": [[0, 1.35], [0.22, 0.75], [0.48, 1.3], [0.74, 0.62], [1, 1.05]],
                 },
@@ -67,7 +69,8 @@ def flue_embers() -> dict[str, Any]:
                     {
                         "id": "a", "op": "spline_flow",
                         "params": {
-                            "curve": "plume", "along": 1.1, "inward": 0.1, "around": 0.7, "reach": 1.3, "ends": "run on",
+                            "curve": "plume", "along": 1.1, "inward": 0.1, "around": 0.7, "reach": 1.3,
+                            "ends": "run on",
                             "width": [[0, 0.6], [1, 1.4]],
                         },
                     },

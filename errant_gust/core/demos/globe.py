@@ -9,7 +9,7 @@ def globe_skin() -> dict[str, Any]:
         "format": "errant-gust-study",
         "version": 1,
         "name": "Globe skin",
-        "note": "Swirls that cling to a glass globe that breathes; mask shapes decide where they are strong, weak or absent.",
+        "note": "Swirls that cling to a glass globe that breathes; mask shapes decide where they are strong or weak.",
         "clock": {"fps": 24, "start": 1, "end": 96, "slow_motion": 1.0},
         "shapes": [
             {

@@ -31,7 +31,11 @@ def lagoon_mist() -> dict[str, Any]:
                 ],
             }
         )  # fmt: skip
-    for id, name, shape in (("right", "Right half", "right"), ("row2", "Second row", "row2"), ("row3", "Third row", "row3")):
+    for id, name, shape in (
+        ("right", "Right half", "right"),
+        ("row2", "Second row", "row2"),
+        ("row3", "Third row", "row3"),
+    ):
         step = {"id": "a", "op": "mask_shape", "params": {"shapes": [shape], "attenuation": 0.12}}
         fields.append({"id": f"in_{id}", "name": name, "steps": [step]})
     for kind in ("plain", "curl"):

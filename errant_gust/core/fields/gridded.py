@@ -211,6 +211,10 @@ class Linger(GriddedChange):
         return np.maximum(values - np.float32(self.amount * seconds), 0)
 
     def make(self, node: Node, cancel: Cancel | None) -> Grid:
+        if node.scene.study.find("regions", self.region, node.where).follow:
+            raise StudyError(
+                "lingers on a region that follows a shape", where=f"{node.where}.region", fix="choose one that stays"
+            )
         time = max(0.0, node.scene.time)
         whole = int(np.floor(time / self.step + 1e-6))
         values = self._peak(node, whole, cancel)

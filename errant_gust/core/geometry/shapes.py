@@ -26,7 +26,7 @@ class Assets:
 
     def path(self, name: str, where: str) -> Path:
         if not name:
-            raise StudyError("no mesh file has been chosen", where=where, fix="import an OBJ, STL, PLY or glTF file")
+            raise StudyError("no file has been chosen", where=where, fix="import one, or choose one of the study's")
         if name in self.files:
             return self.files[name]
         if Path(name).name != name or name.startswith("."):
