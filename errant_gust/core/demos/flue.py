@@ -9,7 +9,7 @@ def flue_embers() -> dict[str, Any]:
         "format": "errant-gust-study",
         "version": 1,
         "name": "Flue embers",
-        "note": "A draught in a bent flue: embers spread where it is wide, hurry where it is narrow, never leave the wall.",
+        "note": "A draught in a bent flue: embers spread where it is wide and hurry where it is narrow.",
         "clock": {"fps": 24, "start": 1, "end": 144, "slow_motion": 1.0},
         "shapes": [
             {

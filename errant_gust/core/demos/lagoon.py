@@ -10,8 +10,12 @@ def _noise(basis: str) -> dict[str, Any]:
     return {"basis": basis, "octaves": 1 if basis != "gradient" else 2, "feature_size": 0.9, "evolve": 0.25, "seed": 4}
 
 
+def _box(id: str, name: str, size: list[float], move: list[float]) -> dict[str, Any]:
+    return {"id": id, "name": name, "kind": "box", "shown": False, "params": {"size": size, "move": move}}
+
+
 def lagoon_mist() -> dict[str, Any]:
-    """Left, a noise as the velocity: mist gathers in lines. Right, the curl of it in the plane: mist swirls and stays even."""
+    """Left, a noise as the velocity: mist gathers in lines. Right, its curl in the plane: mist swirls and stays even."""
     fields: list[dict[str, Any]] = []
     for id, name, basis in BASES:
         fields.append(
@@ -31,12 +35,8 @@ def lagoon_mist() -> dict[str, Any]:
                 ],
             }
         )  # fmt: skip
-    for id, name, shape in (
-        ("right", "Right half", "right"),
-        ("row2", "Second row", "row2"),
-        ("row3", "Third row", "row3"),
-    ):
-        step = {"id": "a", "op": "mask_shape", "params": {"shapes": [shape], "attenuation": 0.12}}
+    for id, name in (("right", "Right half"), ("row2", "Second row"), ("row3", "Third row")):
+        step = {"id": "a", "op": "mask_shape", "params": {"shapes": [id], "attenuation": 0.12}}
         fields.append({"id": f"in_{id}", "name": name, "steps": [step]})
     for kind in ("plain", "curl"):
         steps = [{"id": "a", "op": "use_field", "params": {"field": f"clouds_{kind}"}}]
@@ -57,13 +57,13 @@ def lagoon_mist() -> dict[str, Any]:
         "format": "errant-gust-study",
         "version": 1,
         "name": "Lagoon mist",
-        "note": "Clouds, cells and waves as velocity (left) and their curl (right): left the mist gathers in lines, right it swirls.",
+        "note": "Clouds, cells and waves as velocity (left) and their curl (right): the mist gathers in lines, or it swirls.",
         "clock": {"fps": 24, "start": 1, "end": 96, "slow_motion": 1.0},
         "shapes": [
             {"id": "sheet", "name": "Mist sheet", "kind": "box", "params": {"size": [7.6, 5.8, 0.02]}},
-            {"id": "right", "name": "Right", "kind": "box", "shown": False, "params": {"size": [4, 6, 2], "move": [2, 0, 0]}},
-            {"id": "row2", "name": "Row 2", "kind": "box", "shown": False, "params": {"size": [8, ROW, 2]}},
-            {"id": "row3", "name": "Row 3", "kind": "box", "shown": False, "params": {"size": [8, ROW, 2], "move": [0, ROW, 0]}},
+            _box("right", "Right", [4, 6, 2], [2, 0, 0]),
+            _box("row2", "Row 2", [8, ROW, 2], [0, 0, 0]),
+            _box("row3", "Row 3", [8, ROW, 2], [0, ROW, 0]),
         ],
         "regions": [
             {
