@@ -1,37 +1,82 @@
-"""Compiles every kernel once, so that nobody waits for a compiler later: runs a small study through all of it."""
+"""Compiles every kernel once, so that nobody waits for a compiler later: runs small studies through all of them."""
 
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from errant_gust.core import demos
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings, findings_on_frame
+from errant_gust.core.fields.look import domain, flow_lines, reading, swatch_window
 from errant_gust.core.fields.plan import bake, sample
+from errant_gust.core.fields.scene import Plan
+from errant_gust.core.files.volumes import write_npz
 from errant_gust.core.geometry.mesh import make_mesh
 from errant_gust.core.geometry.sdf import MeshDistance
+from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.runs.compute import compute
+from errant_gust.core.study.document import parse
+
+
+def lane(id: str, *steps: tuple[str, dict[str, Any]]) -> dict[str, Any]:
+    return {"id": id, "name": id, "steps": [{"id": f"s{i}", "op": op, "params": p} for i, (op, p) in enumerate(steps)]}
+
+
+def other_steps(folder: Path) -> Plan:
+    """A study of what the demos do not use and kernels are needed for."""
+    region = GridRegion((-1, -1, -1), (8, 8, 8), 0.25)
+    write_npz(folder / "wave.npz", {"wave": Grid(region, np.ones(region.shape, np.float32))})
+    cells = [("noise", {"basis": "cells", "cells": "border", "evolve": 0.1})]
+    fields = [
+        lane("simplex", ("noise", {"basis": "simplex"})),
+        lane("cells", *cells),
+        lane("waves", ("noise", {"basis": "waves"})),
+        lane("text", ("stencil", {"text": "A"})),
+        lane("file", ("from_grid", {"file": "wave.npz", "interpolation": "cubic"})),
+        lane("linear", ("from_grid", {"file": "wave.npz"})),
+        lane("around", ("potential_flow", {"region": "room", "obstacles": ["ball"]})),
+        lane("vector", ("noise", {"makes": "vector"}), ("divergence_free", {"region": "room", "sides": "closed"})),
+        lane("baked", ("curl_noise", {}), ("bake", {"region": "turned"})),
+    ]
+    study = {
+        "format": "errant-gust-study", "version": 1, "name": "Warm", "fields": fields,
+        "shapes": [{"id": "ball", "kind": "sphere", "params": {}}],
+        "regions": [
+            {"id": "room", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.125},
+            {"id": "turned", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.25, "turn": [0, 0, 30]},
+        ],
+    }  # fmt: skip
+    return Plan(parse(study), Assets(folder))
 
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        plan = open_study(demos.build(folder)[0])
-        findings(plan)
         points = np.random.default_rng(1).uniform(-2, 2, (64, 3)).astype(np.float32)
-        for part in plan.study.fields:
-            for _, node in plan.at(0.5).steps(part.id):
-                sample(node, points, gradient=True)
+        plans = [open_study(path) for path in demos.build(folder)]
+        for plan in [*plans, other_steps(folder)]:
+            findings(plan)
+            scene = plan.at(0.5)
+            for part in plan.study.fields:
+                for _, node in scene.steps(part.id):
+                    sample(node, points, gradient=True)
+        scene = plans[0].at(0.5)
+        last = scene.lane("wind")
+        reading(last, *domain(scene), side=6, gathers=True)
+        flow_lines(last, points[:8], length=1.0, steps=4, both=True)
+        sample(last, swatch_window(scene).points(16, 16))
         region = GridRegion((-1, -1, 0), (8, 8, 8), 0.25)
-        for lane in ("wind", "near_quay"):
-            grid = Grid(region, bake(plan.at(0.5).lane(lane), region))
+        for id in ("wind", "near_quay"):
+            grid = Grid(region, bake(scene.lane(id), region))
             grid.sample(points.T.copy())
+            grid.sample_many(points)
             grid.sample_with_gradient(points.T.copy())
-        store = compute(plan.study, "spray", folder / "run", quality="preview", assets=plan.assets, last=2)
-        findings_on_frame(plan, "spray", 0.0, store.read(2)["position"])
+        store = compute(plans[0].study, "spray", folder / "run", quality="preview", assets=plans[0].assets, last=2)
+        findings_on_frame(plans[0], "spray", 0.0, store.read(2)["position"])
         mesh = make_mesh(
             np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"
         )

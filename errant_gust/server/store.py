@@ -197,7 +197,7 @@ SORTS: dict[str, tuple[tuple[str, ...], int]] = {
 
 
 def add_file(key: str, name: str, sort: str, chunks: Any) -> tuple[str, str]:
-    """Keep an uploaded curve, outline or volume file if it can be read: (name under which it is kept, what is in it)."""
+    """Keep an uploaded curve, outline or volume file if it can be read: (its name from now on, what is in it)."""
     get(key)
     if sort not in SORTS:
         raise FileError(f"'{sort}' is no sort of file", where="upload", fix=nearest(sort, SORTS))

@@ -58,7 +58,8 @@ def test_nothing_is_ever_nan_or_infinite(text):
     ("'a'", "numbers only"), ("9**9**9**9", "exponent"), ("2^x", "exponent"), ("1e99", "too large"), ("x @ y", "sign"),
     ("x, y", "one for a scalar or three"), ("sin(x, y)", "takes 1"), ("True", "numbers only"),
     ("x if y else z", "may hold"),
-    ("+".join(["x"] * 150), "more than 200 parts"), ("x" * 700, "longer than"), ("(" * 90 + "x" + ")" * 90 + "+q", "'q'"),
+    ("+".join(["x"] * 150), "more than 200 parts"), ("x" * 700, "longer than"),
+    ("(" * 90 + "x" + ")" * 90 + "+q", "'q'"),
     ("-" * 60 + "x", "nested too deeply"), ("fx", "'fx'"), ("f := 3", "cannot be read"),
 ])  # fmt: skip
 def test_bad_formulas_say_what_and_where(text, words):

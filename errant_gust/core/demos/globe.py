@@ -101,6 +101,6 @@ def globe_skin() -> dict[str, Any]:
         ],
         "looks": {
             "beads": {"colour": "speed", "size": 2.4, "blend": "additive"},
-            "probe": {"axis": 1, "share": 0.98, "glyph": "lines"},
+            "probe": {"axis": 2, "share": 0.12},
         },
     }  # fmt: skip

@@ -15,7 +15,7 @@ def _box(id: str, name: str, size: list[float], move: list[float]) -> dict[str, 
 
 
 def lagoon_mist() -> dict[str, Any]:
-    """Left, a noise as the velocity: mist gathers in lines. Right, its curl in the plane: mist swirls and stays even."""
+    """Left, a noise as the velocity: mist gathers in lines. Right, its curl in the plane: mist swirls, stays even."""
     fields: list[dict[str, Any]] = []
     for id, name, basis in BASES:
         fields.append(
@@ -57,7 +57,7 @@ def lagoon_mist() -> dict[str, Any]:
         "format": "errant-gust-study",
         "version": 1,
         "name": "Lagoon mist",
-        "note": "Clouds, cells and waves as velocity (left) and their curl (right): the mist gathers in lines, or it swirls.",
+        "note": "Clouds, cells and waves as velocity (left) and their curl (right): mist gathers, or swirls.",
         "clock": {"fps": 24, "start": 1, "end": 96, "slow_motion": 1.0},
         "shapes": [
             {"id": "sheet", "name": "Mist sheet", "kind": "box", "params": {"size": [7.6, 5.8, 0.02]}},

@@ -17,7 +17,7 @@ from errant_gust.core.grids.poisson import BYTES_A_VOXEL
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.parameters import ShapeIds, Vec3, param
 
-SIDES = ("flow through", "open", "closed")
+PAD = 2
 
 
 @dataclass(frozen=True)
@@ -26,6 +26,7 @@ class FaceField:
 
     grid: FaceGrid
     solved: Solved
+    within: GridRegion
 
     @property
     def nbytes(self) -> int:
@@ -102,7 +103,7 @@ class SolvedFlow(Gridded):
     def evaluate(self, at: At) -> Samples:
         field: FaceField = self.grid(at.node)
         value, slope = field.grid.sample(at.points, at.gradient)
-        box = field.grid.region
+        box = field.within
         own = box.to_own(at.points)
         low, high = np.array(box.lower, np.float32)[:, None], np.array(box.upper, np.float32)[:, None]
         inside = ((own >= low) & (own <= high)).all(axis=0)
@@ -115,6 +116,19 @@ class SolvedFlow(Gridded):
     def beyond(self, at: At) -> Samples:
         """The field outside the region."""
         raise NotImplementedError
+
+    def _boxes(self, node: Node, walled: bool) -> tuple[GridRegion, GridRegion]:
+        """The region, and what is solved: two voxels more all round, so that sampling at the sides sees whole cells.
+
+        Not where the sides are walls, which must stand where the region ends.
+        """
+        box = node.scene.region(self.region)
+        if walled:
+            return box, box
+        h = PAD * box.voxel_size
+        low = (box.lower[0] - h, box.lower[1] - h, box.lower[2] - h)
+        shape = (box.shape[0] + 2 * PAD, box.shape[1] + 2 * PAD, box.shape[2] + 2 * PAD)
+        return box, GridRegion(low, shape, box.voxel_size, box.turn)
 
 
 class DivergenceFree(SolvedFlow):
@@ -140,7 +154,7 @@ class DivergenceFree(SolvedFlow):
 
     def make(self, node: Node, cancel: Cancel | None) -> FaceField:
         assert node.incoming is not None
-        box = node.scene.region(self.region)
+        within, box = self._boxes(node, self.sides == "closed")
         room_for(box, node.where)
         node.incoming.prepare(cancel)
         shapes = self._shapes(node, self.obstacles)
@@ -167,7 +181,7 @@ class DivergenceFree(SolvedFlow):
             grid, shares, wall=wall_velocity(box, shapes), open_low=(opened,) * 3, open_high=(opened,) * 3,
             threads=threads(), cancel=cancel, progress=lambda p: WORKING.__setitem__(node.where, 0.3 + 0.7 * p),
         )  # fmt: skip
-        return FaceField(spread_into_walls(solved.grid, shares) if shapes else solved.grid, solved)
+        return FaceField(spread_into_walls(solved.grid, shares) if shapes else solved.grid, solved, within)
 
     def beyond(self, at: At) -> Samples:
         if self.outside == "zero":
@@ -202,7 +216,7 @@ class PotentialFlow(SolvedFlow):
     )
 
     def make(self, node: Node, cancel: Cancel | None) -> FaceField:
-        box = node.scene.region(self.region)
+        within, box = self._boxes(node, self.sides == "closed" or bool(self.inside))
         room_for(box, node.where)
         shapes, vessels = self._shapes(node, self.obstacles), self._shapes(node, self.inside)
         if len(vessels) > 1:
@@ -231,7 +245,7 @@ class PotentialFlow(SolvedFlow):
             progress=lambda p: WORKING.__setitem__(node.where, p),
         )  # fmt: skip
         grid = spread_into_walls(solved.grid, shares) if corners is not None else solved.grid
-        return FaceField(grid, solved)
+        return FaceField(grid, solved, within)
 
     def _sources(self, node: Node, box: GridRegion, shares: Triple) -> Array | None:
         """Net outflow of each cell in m/s: the flux of an inlet or outlet spread over its open cells."""

@@ -3,7 +3,17 @@
     <header class="bar"><router-link to="/"><b>Errant Gust</b></router-link><span class="muted">▸</span><span>Handbook</span><span class="sp" />
       <input v-model="query" class="find" placeholder="Search the handbook" aria-label="Search the handbook" /></header>
     <main class="book">
-      <section v-for="g in groups" :key="g.title"><h2>{{ g.title }}</h2>
+      <nav class="toc"><a v-for="g in groups.filter((x) => x.entries.length)" :key="g.title" :href="`#${g.title}`">{{ g.title }} <span class="muted">{{ g.entries.length }}</span></a><a v-if="stories.length" href="#Demos">Demo studies <span class="muted">{{ stories.length }}</span></a></nav>
+      <section v-if="stories.length" id="Demos"><h2>Demo studies</h2>
+        <article v-for="d in stories" :key="d.id" class="entry" :data-testid="`story-${d.id}`">
+          <h3>{{ d.name }} <span class="muted">{{ d.note }}</span></h3>
+          <template v-for="(p, i) in paragraphs(d.how)" :key="i">
+            <ol v-if="p.list"><li v-for="(t, k) in p.items" :key="k"><component :is="w.tag" v-for="(w, n) in words(t)" :key="n">{{ w.text }}</component></li></ol>
+            <p v-else><component :is="w.tag" v-for="(w, n) in words(p.items[0])" :key="n">{{ w.text }}</component></p>
+          </template>
+        </article>
+      </section>
+      <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title"><h2>{{ g.title }}</h2>
         <article v-for="e in g.entries" :id="`${g.title}-${e.id}`" :key="e.id" class="entry">
           <h3>{{ e.label }} <span class="muted">{{ e.yields }}</span></h3>
           <p v-for="(p, i) in e.doc.split('\n\n')" :key="i">{{ p }}</p>
@@ -22,7 +32,18 @@ import type { Catalogue, Entry, ParamSpec } from '../api/types'
 import { rawWords } from '../score/words'
 
 const catalogue = ref<Catalogue>({ steps: [], shapes: [] })
+const demos = ref<{ id: string; name: string; note: string; how: string }[]>([])
 const query = ref('')
+const stories = computed(() => demos.value.filter((d) => `${d.name} ${d.how}`.toLowerCase().includes(query.value.toLowerCase())))
+/** The little that how-to texts use: paragraphs, numbered lists, **bold** and *step* names. */
+function paragraphs(text: string): { list: boolean; items: string[] }[] {
+  return text.trim().split(/\n\n+/).map((block) => {
+    const list = /^\d+\. /.test(block)
+    const items = list ? block.split(/\n(?=\d+\. )/).map((t) => t.replace(/^\d+\. /, '').replace(/\s*\n\s*/g, ' ')) : [block.replace(/\n/g, ' ')]
+    return { list, items }
+  })
+}
+const words = (text: string) => text.split(/(\*\*[^*]+\*\*|\*[^*]+\*)/).filter(Boolean).map((t) => (t.startsWith('**') ? { tag: 'b', text: t.slice(2, -2) } : t.startsWith('*') ? { tag: 'i', text: t.slice(1, -1) } : { tag: 'span', text: t }))
 const fits = (e: Entry) => `${e.label} ${e.yields} ${e.doc}`.toLowerCase().includes(query.value.toLowerCase())
 const groups = computed(() => [
   { title: 'Starts', entries: catalogue.value.steps.filter((e) => e.kind === 'start' && fits(e)) },
@@ -36,11 +57,14 @@ function range(p: ParamSpec) {
   const limits = a !== null || b !== null ? ` (${a ?? '…'} to ${b ?? '…'})` : ''
   return p.required ? 'to be chosen' : rawWords(p.default, p, null) + limits
 }
-onMounted(async () => { document.title = 'Handbook · Errant Gust'; catalogue.value = await call<Catalogue>('GET', '/catalogue') })
+onMounted(async () => { document.title = 'Handbook · Errant Gust'; catalogue.value = await call<Catalogue>('GET', '/catalogue'); demos.value = await call('GET', '/demos') })
 </script>
 
 <style scoped>
 .book { max-width: 980px; }
+.toc { display: flex; gap: 16px; flex-wrap: wrap; }
+ol { padding-left: 20px; margin: 4px 0 8px; }
+li { margin-bottom: 2px; }
 h2 { font-size: 18px; margin: 14px 0 6px; }
 .entry { padding: 10px 14px; margin-bottom: 10px; }
 h3 { font-size: 14px; }

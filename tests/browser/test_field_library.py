@@ -1,0 +1,100 @@
+"""The field library in the real interface: solved flows, outlines, formulas, paths, checks with fixes."""
+
+import trimesh
+from playwright.sync_api import expect
+
+from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+
+
+def test_a_potential_flow_around_an_imported_mesh_is_solved_and_shown(page, address, tmp_path):
+    trimesh.creation.icosphere(3, 0.5).export(tmp_path / "bottle.obj")
+    key = new_study(page, address)
+    page.get_by_test_id("mesh-file").set_input_files(tmp_path / "bottle.obj")
+    page.get_by_test_id("add-region").click()
+    add_field(page)
+    add_step(page, "field", "potential_flow")
+    before = pixels(page)
+    page.get_by_test_id("param-obstacles").get_by_text("Bottle").click()
+    expect(page.get_by_test_id("reading-solved")).to_contain_text("→")
+    redrawn(page, before, 0.01)
+    speed = page.get_by_test_id("reading-range").inner_text()
+    low, high = (float(v) for v in speed.removesuffix(" m/s").split(" … "))
+    assert low < 0.95, "it is slower before and behind the body"
+    assert 1.95 < high < 2.4, "and is half as fast again beside it"
+    expect(page.get_by_test_id("reading-bunching")).to_have_class("num good")
+    page.get_by_test_id("region-region").click()
+    put(page, "turn-2", "30")
+    page.get_by_test_id("cells").check()
+    saved(page)
+    made = document(page, address, key)
+    assert made["regions"][0]["turn"] == [0, 0, 30]
+    assert made["fields"][0]["steps"][0]["params"]["obstacles"] == ["bottle"]
+
+
+def test_a_path_is_edited_by_its_points_and_a_formula_says_where_it_is_wrong(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-curve").click()
+    page.get_by_test_id("add-point").click()
+    page.get_by_label("Point 4 z").fill("2.5")
+    page.get_by_label("Point 4 z").press("Enter")
+    add_field(page)
+    add_step(page, "field", "spline_flow")
+    expect(page.get_by_test_id("reading-range")).to_contain_text("m/s")
+    add_step(page, "field", "magnitude")
+    add_step(page, "field", "formula")
+    page.get_by_test_id("text-expression").fill("sine(f)")
+    page.get_by_test_id("text-expression").press("Enter")
+    expect(page.get_by_test_id("lane-field")).to_contain_text("did you mean 'sin'")
+    page.get_by_test_id("text-expression").fill("sin(4*x) * f")
+    page.get_by_test_id("text-expression").press("Enter")
+    expect(page.get_by_test_id("lane-field")).not_to_contain_text("did you mean")
+    made = document(page, address, key)
+    assert made["shapes"][0]["params"]["points"][3][2] == 2.5
+    assert made["fields"][0]["steps"][2]["params"]["expression"] == "sin(4*x) * f"
+
+
+def test_bunching_is_found_and_one_click_makes_it_divergence_free(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("beginnings").get_by_text("A wind and some particles").click()
+    saved(page)
+    page.get_by_test_id("new-field-lane").click()
+    add_step(page, "field", "noise")
+    page.get_by_test_id("select-makes").select_option("vector")
+    page.get_by_test_id("step-particles-carry").click()
+    page.get_by_test_id("select-field").select_option("field")
+    expect(page.get_by_test_id("checks")).to_contain_text("check")
+    page.get_by_test_id("checks").click()
+    page.get_by_test_id("fix-bunching").click()
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("inspector-title")).to_have_text("Make divergence-free")
+    expect(page.get_by_test_id("reading-divergence")).to_have_class("num good")
+    saved(page)
+    assert page.get_by_test_id("undo").get_attribute("title") == "Undo: Make it divergence-free"
+    made = document(page, address, key)
+    assert [s["op"] for s in made["fields"][1]["steps"]] == ["noise", "divergence_free"]
+
+
+def test_an_outline_is_imported_and_a_bad_one_refused_in_its_place(page, address, tmp_path):
+    new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "stencil")
+    page.get_by_test_id("select-source").select_option("file")
+    bad = tmp_path / "bad.svg"
+    bad.write_text('<svg xmlns="http://www.w3.org/2000/svg"><script>1</script></svg>')
+    page.get_by_test_id("file-outline").set_input_files(bad)
+    expect(page.get_by_test_id("param-file").get_by_role("alert")).to_contain_text("script")
+    good = tmp_path / "kiln.svg"
+    good.write_text('<svg xmlns="http://www.w3.org/2000/svg"><rect width="4" height="4"/></svg>')
+    page.get_by_test_id("file-outline").set_input_files(good)
+    expect(page.get_by_test_id("reading-range")).to_contain_text("0 … 1")
+
+
+def test_the_handbook_has_every_step_and_every_demo(page, address):
+    page.goto(f"{address}/handbook")
+    steps = page.request.get(f"{address}/api/catalogue").json()["steps"]
+    for demo in ("harbour_gust", "flue_embers", "globe_skin", "lagoon_mist"):
+        expect(page.get_by_test_id(f"story-{demo}")).to_be_visible()
+    text = page.locator("main").inner_text()
+    missing = [s["label"] for s in steps if s["label"] not in text]
+    assert not missing
