@@ -220,7 +220,13 @@ class CurlNoise(VectorStart, Fractal):
             value = curl_of(self.potential(at).slope)
         if not at.gradient:
             return Samples(value)
-        return Samples(value, self._second(at) if plain else at.node.differences(at.points))
+        if plain:
+            return Samples(value, self._second(at))
+        slope = at.node.differences(at.points)
+        if self.basis == "cells":
+            # a curl has no trace; differences across a border between cells, where the curl jumps sideways, would show one
+            slope -= np.trace(slope) / 3 * np.eye(3, dtype=np.float32)[:, :, None]
+        return Samples(value, slope)
 
     def _second(self, at: At) -> Array:
         """Exact gradient of the curl from the second derivatives of the potential."""

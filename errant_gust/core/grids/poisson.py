@@ -96,6 +96,7 @@ class Poisson:
         self.levels = [Level(wx, wy, wz, self.threads)]
         while max(self.levels[-1].shape) > COARSEST:
             self.levels.append(self.levels[-1].coarse(self.threads))
+        self._work = tuple(np.zeros_like(self.levels[0].p) for _ in range(4))
         self._pockets()
         self._dense()
 
@@ -177,7 +178,9 @@ class Poisson:
         if self.plain:
             return self._direct(b)
         top = self.levels[0]
-        x, d, q, r = (np.zeros_like(top.p) for _ in range(4))
+        x, d, q, r = self._work
+        x.fill(0)
+        d.fill(0)
         r[1:-1, 1:-1, 1:-1] = b
         r[top.dinv == 0] = 0
         self._remove_mean(r)

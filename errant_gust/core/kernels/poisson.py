@@ -101,17 +101,19 @@ def relax(p, b, wx, wy, wz, dinv, lo, hi, colour, first, last):
     """
     ny, nz = lo.shape[1], b.shape[2] - 2
     row = np.empty(nz, np.float32)
+    mask = np.empty((2, nz), np.float32)
+    for k in range(nz):
+        mask[0, k] = np.float32(1 - (k & 1))
+        mask[1, k] = np.float32(k & 1)
     for i in range(first, last):
         for j in range(ny):
             a, c = lo[i, j], hi[i, j]
             plain_relaxed(p, b, row, i, j, 0, a)
             cut_relaxed(p, b, wx, wy, wz, dinv, row, i, j, a, c - a)
             plain_relaxed(p, b, row, i, j, c, nz - c)
-            start = (i + j + colour) & 1
-            half = (nz - start + 1) // 2
-            kept, made = p[i + 1, j + 1, start + 1 : nz + 1], row[start:]
-            for s in range(half):
-                kept[2 * s] = made[2 * s]
+            kept, on = p[i + 1, j + 1, 1 : nz + 1], mask[(i + j + colour) & 1]
+            for s in range(nz):
+                kept[s] += on[s] * (row[s] - kept[s])
 
 
 @kernel
