@@ -346,7 +346,8 @@ def inside_shape(scene: Scene, id: str, points: Array) -> int:
         return int(near.sum())
     from errant_gust.core.geometry.library import mesh_of
 
-    mesh = mesh_of(scene.assets.path(shape.kind.file, f"shapes.{id}"))  # type: ignore[attr-defined]
+    file = shape.geometry.named(shape.kind.file, shape.kind.sequence)  # type: ignore[attr-defined]
+    mesh = mesh_of(scene.assets.path(file, f"shapes.{id}"))
     local = shape.kind._turned(shape.to_local(points[:, near])) / shape.kind.scale  # type: ignore[attr-defined]
     return int(mesh.contains(local.T).sum()) if near.any() else 0
 

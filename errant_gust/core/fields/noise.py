@@ -224,7 +224,7 @@ class CurlNoise(VectorStart, Fractal):
             return Samples(value, self._second(at))
         slope = at.node.differences(at.points)
         if self.basis == "cells":
-            # a curl has no trace; differences across a border between cells, where the curl jumps sideways, would show one
+            # a curl has no trace; differences across a border of cells, where it jumps sideways, would show one
             slope -= np.trace(slope) / 3 * np.eye(3, dtype=np.float32)[:, :, None]
         return Samples(value, slope)
 

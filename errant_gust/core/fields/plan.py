@@ -100,7 +100,7 @@ class Node:
 
     def _shape_is_keyed(self, id: str) -> bool:
         part = self.scene.study.find("shapes", id, self.where)
-        return any(isinstance(raw, dict) for raw in part.params.values())
+        return bool(part.params.get("sequence")) or any(isinstance(raw, dict) for raw in part.params.values())
 
     def differences(self, points: Array) -> Array:
         """Gradient by central differences of exact values, for results that are themselves first derivatives.
@@ -166,6 +166,8 @@ class Node:
     def _shape_identity(self, id: str) -> list[Any]:
         shape = self.scene.shape(id)
         file = getattr(shape.kind, "file", None)
+        if file:
+            file = shape.geometry.named(file, getattr(shape.kind, "sequence", False))
         stamp = None
         if file:
             stat = self.scene.assets.path(file, self.where).stat()

@@ -163,7 +163,9 @@ class Scene:
             velocity = tuple((np.array(after.move) - np.array(before.move)) / (2 * NUDGE))
             turned = (rotation(after.turn) - rotation(before.turn)) / (2 * NUDGE) @ rotation(kind.turn).T
             spin = (turned[2, 1], turned[0, 2], turned[1, 0])
-        return PlacedShape(id, kind, Geometry(where, self.assets), velocity, spin)  # type: ignore[arg-type]
+        clock = self.study.clock
+        frame = clock.start + int(np.floor(self.time * clock.fps * clock.slow_motion + 1e-6))
+        return PlacedShape(id, kind, Geometry(where, self.assets, frame), velocity, spin)  # type: ignore[arg-type]
 
     def region(self, id: str) -> GridRegion:
         """A region of voxels; fitted to where its shapes are on the first frame."""

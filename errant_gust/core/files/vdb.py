@@ -21,6 +21,7 @@ from errant_gust.core.errors import FileError
 from errant_gust.core.files.place import written_whole
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.study.turns import turn_of
 
 Array = NDArray[Any]
 MAGIC = 0x56444220
@@ -261,7 +262,8 @@ def _read_grid(r: _Reader, vector: bool) -> Grid:
             "uses a compression not read here", where=r.where, fix="save it with zip or without compression"
         )
     r.metadata()
-    origin, h = _read_transform(r)
+    place, h, axes = _read_transform(r)
+    origin = axes.T @ place
     channels = 3 if vector else 1
     r.unpack("i")
     background = np.frombuffer(r.take(4 * channels), "<f4")
@@ -276,19 +278,32 @@ def _read_grid(r: _Reader, vector: bool) -> Grid:
                 leaves.append((leaf, np.unpackbits(np.frombuffer(r.take(64), np.uint8), bitorder="little") == 1))
                 if len(leaves) > MAX_LEAVES:
                     raise FileError("has too many leaves", where=r.where)
-    return _fill(r, leaves, flags, channels, background, origin, h)
+    return _fill(r, leaves, flags, channels, background, origin, h, turn_of(axes))
 
 
-def _read_transform(r: _Reader) -> tuple[Array, float]:
+def _read_transform(r: _Reader) -> tuple[Array, float, Array]:
+    """Place of voxel 0 in the scene, voxel size, and the axes as columns."""
     kind = r.string()
+    if kind == "AffineMap":
+        matrix = np.frombuffer(r.take(128), "<f8").reshape(4, 4)
+        rows = matrix[:3, :3]
+        sizes = np.linalg.norm(rows, axis=1)
+        square = rows @ rows.T
+        if not (
+            np.isfinite(matrix).all() and sizes[0] > 0 and np.allclose(square, sizes[0] ** 2 * np.eye(3), rtol=1e-5)
+        ):
+            raise FileError("has voxels that are not cubes", where=r.where)
+        return matrix[3, :3].copy(), float(sizes[0]), (rows / sizes[0]).T
     shifted = {"UniformScaleTranslateMap": True, "ScaleTranslateMap": True, "UniformScaleMap": False, "ScaleMap": False}
     if kind not in shifted:
-        raise FileError(f"has a transform of type {kind}", where=r.where, fix="uniform scale and translation are read")
+        raise FileError(
+            f"has a transform of type {kind}", where=r.where, fix="cubes that are moved and turned are read"
+        )
     rows = np.frombuffer(r.take(24 * (6 if shifted[kind] else 5)), "<f8").reshape(-1, 3)
     origin, scale = (rows[0], rows[1]) if shifted[kind] else (np.zeros(3), rows[0])
     if not np.allclose(scale, scale[0]) or scale[0] <= 0:
         raise FileError("has voxels that are not cubes", where=r.where)
-    return origin, float(scale[0])
+    return origin, float(scale[0]), np.eye(3)
 
 
 def _read_node(r: _Reader, origin: Array, size: int, flags: int, channels: int) -> Iterator[Array]:
@@ -337,10 +352,17 @@ def _read_values(r: _Reader, size: int, active: Array, flags: int, channels: int
 
 
 def _fill(
-    r: _Reader, leaves: list[tuple[Array, Array]], flags: int, channels: int, background: Array, origin: Array, h: float
+    r: _Reader,
+    leaves: list[tuple[Array, Array]],
+    flags: int,
+    channels: int,
+    background: Array,
+    origin: Array,
+    h: float,
+    turn: tuple[float, float, float],
 ) -> Grid:
     if not leaves:
-        region = GridRegion(tuple((origin - 0.5 * h).tolist()), (1, 1, 1), h)
+        region = GridRegion(tuple((origin - 0.5 * h).tolist()), (1, 1, 1), h, turn)
         return Grid(region, np.zeros((1, 1, 1, 3) if channels == 3 else (1, 1, 1), np.float32))
     blocks = []
     for at, _ in leaves:
@@ -356,5 +378,5 @@ def _fill(
         x, y, z = at - low
         values[x : x + LEAF, y : y + LEAF, z : z + LEAF] = block.reshape(LEAF, LEAF, LEAF, channels)
     lower = origin + (low - 0.5) * h
-    region = GridRegion(tuple(lower.tolist()), region_shape, h)  # type: ignore[arg-type]
+    region = GridRegion(tuple(lower.tolist()), region_shape, h, turn)  # type: ignore[arg-type]
     return Grid(region, values if channels == 3 else values[..., 0])

@@ -84,7 +84,7 @@ def write_surface(path: Path, grids: dict[str, Grid]) -> None:
         raise FileError(
             f"'{name}' is nowhere zero in the region", where=path.name, fix="a distance that is negative inside"
         )
-    vertices, faces, _, _ = marching_cubes(grid.values, 0.0, gradient_direction="ascent")
+    vertices, faces, _, _ = marching_cubes(grid.values, 0.0, gradient_direction="descent")
     own = (vertices + 0.5) * grid.region.voxel_size + np.array(grid.region.lower)
     mesh = trimesh.Trimesh(own @ grid.region.axes.T, faces, process=False)
     with written_whole(path) as file:

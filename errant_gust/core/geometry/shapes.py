@@ -1,5 +1,7 @@
 """Kinds of shapes: what a study's shape can be. One class each; the form, the API and the handbook follow from it."""
 
+import glob
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar, Literal
@@ -76,9 +78,14 @@ class Geometry:
 
     where: str
     assets: Assets
+    frame: int = 1
 
     def __post_init__(self) -> None:
         self._distances: dict[str, MeshDistance] = {}
+
+    def named(self, file: str, sequence: bool) -> str:
+        """The file of this frame, if its name holds a number that follows the frames."""
+        return file_of_frame(file, self.frame, self.assets, self.where) if sequence else file
 
     def mesh(self, file: str) -> Mesh:
         return mesh_of(self.assets.path(file, self.where))
@@ -87,6 +94,23 @@ class Geometry:
         if file not in self._distances:
             self._distances[file] = mesh_distance(self.assets.path(file, self.where))
         return self._distances[file]
+
+
+def file_of_frame(file: str, frame: int, assets: Assets, where: str) -> str:
+    """`glass.0001.obj` at frame 7 is `glass.0007.obj`; beyond the files there are, the first or last is held."""
+    found = re.search(r"(\d+)(?=\.\w+$)", file)
+    if found is None:
+        raise StudyError(f"'{file}' has no number before its ending", where=where, fix="right would be glass.0001.obj")
+    head, tail, width = file[: found.start()], file[found.end() :], len(found[1])
+    first = assets.path(file, where)
+    numbers = sorted(
+        int(m[1])
+        for p in first.parent.glob(f"{glob.escape(head)}*{glob.escape(tail)}")
+        if (m := re.fullmatch(re.escape(head) + r"(\d+)" + re.escape(tail), p.name))
+    )
+    held = min(max(frame, numbers[0]), numbers[-1])
+    nearest_number = max((n for n in numbers if n <= held), default=numbers[0])
+    return f"{head}{nearest_number:0{width}d}{tail}"
 
 
 class Sphere(ShapeKind):
@@ -195,13 +219,14 @@ class ImportedMesh(ShapeKind):
     file: str = param(help="Mesh file that belongs to the study", files=("mesh",))
     scale: float = param(1.0, unit="×", above=0, slider=(0.01, 10), help="Metres per unit of the file")
     up: Literal["z", "y"] = param("z", help="Which axis points up in the file")
+    sequence: bool = param(False, help="A file a frame: the number in its name follows the frames, glass.0001.obj")
 
     def _turned(self, points: Array) -> Array:
         return np.stack([points[0], points[2], -points[1]]) if self.up == "y" else points
 
     def local(self, points: Array, order: int, scene: Geometry) -> tuple[Array, Array | None, Array | None]:
         s = np.float32(self.scale)
-        sdf = scene.distance(self.file)
+        sdf = scene.distance(scene.named(self.file, self.sequence))
         d, g, h = sdf.sample(np.ascontiguousarray(self._turned(points) / s), order)
         if self.up == "y":
             g = None if g is None else np.stack([g[0], -g[2], g[1]])
@@ -210,18 +235,18 @@ class ImportedMesh(ShapeKind):
 
     def rough(self, points: Array, scene: Geometry) -> Array:
         s = np.float32(self.scale)
-        sdf = scene.distance(self.file)
+        sdf = scene.distance(scene.named(self.file, self.sequence))
         return sdf.rough(self._turned(points) / s) * s
 
     def half_extents(self, scene: Geometry) -> tuple[Array, Array]:
-        mesh = scene.mesh(self.file)
+        mesh = scene.mesh(scene.named(self.file, self.sequence))
         low, high = mesh.lower * self.scale, mesh.upper * self.scale
         if self.up == "y":
             low, high = np.array([low[0], -high[2], low[1]]), np.array([high[0], -low[2], high[1]])
         return 0.5 * (low + high), 0.5 * (high - low)
 
     def triangles(self, scene: Geometry) -> tuple[Array, Array]:
-        mesh = scene.mesh(self.file)
+        mesh = scene.mesh(scene.named(self.file, self.sequence))
         v = mesh.vertices * np.float32(self.scale)
         return (np.stack([v[:, 0], -v[:, 2], v[:, 1]], axis=1) if self.up == "y" else v), mesh.faces
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.scene import describe_cached
-from errant_gust.core.geometry.shapes import SHAPES, Assets
+from errant_gust.core.geometry.shapes import SHAPES, Assets, file_of_frame
 from errant_gust.core.study import document
 
 ENGINE = "1"  # raised when the same study would give other frames than before
@@ -88,7 +88,11 @@ class _Walk:
             return
         part = self.study.find("shapes", id, f"shapes.{id}")
         file = part.params.get("file")
-        content = file_hash(self.assets.path(file, f"shapes.{id}")) if file else None
+        content: Any = file_hash(self.assets.path(file, f"shapes.{id}")) if file else None
+        if file and part.params.get("sequence"):
+            clock, where = self.study.clock, f"shapes.{id}"
+            names = {file_of_frame(file, n, self.assets, where) for n in range(clock.start, clock.end + 1)}
+            content = [file_hash(self.assets.path(name, where)) for name in sorted(names)]
         self.parts[key] = [part.kind if part.kind in SHAPES else None, part.params, content]
         for raw in part.params.values():
             self._value(raw)
