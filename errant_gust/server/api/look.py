@@ -14,6 +14,7 @@ from errant_gust.core.fields.gridded import WORKING
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.fields.surfaces import surface_samples
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.grids.region import budget
 from errant_gust.core.runs.store import RunStore
@@ -71,6 +72,22 @@ class Probe(StepLooking):
     columns: int = Bound(128, ge=1, le=512)
     rows: int = Bound(128, ge=1, le=512)
     vectors: bool = False
+    w: Vec | None = None
+    layers: int = Bound(1, ge=1, le=32)
+
+    def points(self) -> Array:
+        """Middles (n, 3) of the cells: one rectangle, or several layers along w."""
+        if self.w is None:
+            return look.Window(self.origin, self.u, self.v).points(self.columns, self.rows)
+        step = np.array(self.w) / self.layers
+        starts = [np.array(self.origin) + step * (n + 0.5) for n in range(self.layers)]
+        planes = [look.Window((s[0], s[1], s[2]), self.u, self.v).points(self.columns, self.rows) for s in starts]
+        return np.concatenate(planes)
+
+
+class OnShape(StepLooking):
+    shape: str
+    count: int = Bound(600, ge=10, le=5000)
 
 
 class Lines(StepLooking):
@@ -163,16 +180,33 @@ def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
 def probe(request: HttpRequest, body: Probe) -> HttpResponse:
     """The field on a rectangle: values (rows, columns), or vectors (rows, columns, 3)."""
     node, turn = body.node(), body.turn()
-    window = look.Window(body.origin, body.u, body.v)
     if node is None:
         return reply({"kind": "none"}, {})
-    points = window.points(body.columns, body.rows)
-    values, _ = sample(node, points, cancel=turn.superseded)
+    values, _ = sample(node, body.points(), cancel=turn.superseded)
     size = np.linalg.norm(values, axis=1) if node.kind == "vector" else values
     facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(size.min()), "high": float(size.max())}
+    layers = (body.layers,) if body.w is not None else ()
     if node.kind == "vector" and body.vectors:
-        return reply(facts, {"values": values.reshape(body.rows, body.columns, 3)})
-    return reply(facts, {"values": size.reshape(body.rows, body.columns).astype(np.float32)})
+        return reply(facts, {"values": values.reshape(*layers, body.rows, body.columns, 3)})
+    return reply(facts, {"values": size.reshape(*layers, body.rows, body.columns).astype(np.float32)})
+
+
+@router.post("/look/surface")
+def surface(request: HttpRequest, body: OnShape) -> HttpResponse:
+    """The field on a shape's surface: values at its vertices, and vectors at evenly spread points with normals."""
+    node, turn = body.node(), body.turn()
+    shape = body.scene().shape(body.shape)
+    if node is None:
+        return reply({"kind": "none"}, {})
+    vertices, faces = shape.surface
+    values, _ = sample(node, vertices, cancel=turn.superseded)
+    size = np.linalg.norm(values, axis=1) if node.kind == "vector" else values
+    facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(size.min()), "high": float(size.max())}
+    arrays = {"vertices": vertices, "faces": faces, "values": size.astype(np.float32)}
+    if node.kind == "vector":
+        points, normals = surface_samples(vertices, faces, body.count)
+        arrays |= {"points": points, "normals": normals, "vectors": sample(node, points, cancel=turn.superseded)[0]}
+    return reply(facts, arrays)
 
 
 @router.post("/look/lines")

@@ -5,6 +5,9 @@
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
     <button :disabled="!study.undoLabel" :title="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'" aria-label="Undo" data-testid="undo" @click="study.step('undo')"><v-icon :icon="mdiUndo" size="18" /></button>
     <button :disabled="!study.redoLabel" :title="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'" aria-label="Redo" data-testid="redo" @click="study.step('redo')"><v-icon :icon="mdiRedo" size="18" /></button>
+    <button title="History (H)" aria-label="History" data-testid="open-history" @click="emit('history')"><v-icon :icon="mdiHistory" size="18" /></button>
+    <span class="sp" />
+    <button class="finder" data-testid="open-search" @click="emit('search')">Search steps and actions <span class="kbd">/</span></button>
     <span class="sp" />
     <v-menu :close-on-content-click="false" location="bottom end">
       <template #activator="{ props }">
@@ -19,6 +22,7 @@
         </div>
       </v-card>
     </v-menu>
+    <button title="Keys (?)" aria-label="Keys" @click="emit('keys')"><v-icon :icon="mdiKeyboardOutline" size="18" /></button>
     <button title="Day or night" aria-label="Day or night" @click="night"><v-icon :icon="mdiThemeLightDark" size="18" /></button>
     <router-link to="/handbook">Handbook</router-link>
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
@@ -28,7 +32,7 @@
 </template>
 
 <script setup lang="ts">
-import { mdiAlertOctagonOutline, mdiAlertOutline, mdiInformationOutline, mdiRedo, mdiThemeLightDark, mdiUndo } from '@mdi/js'
+import { mdiAlertOctagonOutline, mdiAlertOutline, mdiHistory, mdiInformationOutline, mdiKeyboardOutline, mdiRedo, mdiThemeLightDark, mdiUndo } from '@mdi/js'
 import { computed } from 'vue'
 import { useTheme } from 'vuetify'
 import type { Finding } from '../api/types'
@@ -36,6 +40,7 @@ import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
+const emit = defineEmits<{ search: []; history: []; keys: [] }>()
 const study = useStudy()
 const look = useLook()
 const runs = useRuns()
@@ -75,6 +80,7 @@ a { color: inherit; text-decoration: none; }
 a:hover { text-decoration: underline; }
 .title { background: none; color: inherit; width: 150px; }
 .sp { flex: 1; }
+.finder { border: 1px solid var(--line); border-radius: 3px; background: var(--card); color: var(--muted); padding: 4px 10px; width: 230px; text-align: left; display: flex; justify-content: space-between; }
 .state { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; max-width: 340px; }
 .state.offline, .state.conflict, .state.refused { color: rgb(var(--v-theme-error)); }
 button:disabled { opacity: 0.35; }

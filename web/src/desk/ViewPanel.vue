@@ -8,19 +8,10 @@
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
       <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
     </div>
-    <div class="bar">
-      <select v-model="look.glyph" aria-label="How the probe is drawn">
-        <option value="barbs">wind barbs</option><option value="arrows">arrows</option><option value="lines">flow lines</option><option value="none">slice only</option>
-      </select>
-      <select v-model.number="look.axis" aria-label="Probe across">
-        <option :value="0">across x</option><option :value="1">across y</option><option :value="2">across z</option>
-      </select>
-      <label>density <input v-model.number="look.density" type="range" min="8" max="44" aria-label="Density of the probe" /></label>
-      <label>at <input v-model.number="look.share" type="range" min="0" max="1" step="0.005" aria-label="Place of the probe" data-testid="probe-share" /></label>
-      <span class="num">{{ 'xyz'[look.axis] }} {{ shown(look.window.origin[look.axis], 3) }} m</span>
-      <button title="Frame the selection (F)" @click="frame()">frame</button>
-      <button title="Save a picture (PNG)" @click="savePicture">picture</button>
-    </div>
+    <ViewBar @frame="frame" @turn="(w) => viewer?.turnTo(w)" @go="(v) => viewer?.goTo(v)" @keep="keepView" @picture="savePicture" />
+    <template v-if="look.split"><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template>
+    <p v-if="look.drawing" class="drawing" data-testid="drawing">Click on the probe or on a shape to add points · <button @click="look.drawing = ''">done (Esc)</button></p>
+    <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
     <div v-if="look.slice && look.slice.facts.kind !== 'none' && (look.showSlice || look.showProbe)" class="legend" data-testid="legend">
       <div class="row"><span>{{ look.slice.facts.kind === 'vector' ? 'speed' : 'value' }} · {{ laneName }}</span><span class="num">{{ look.slice.facts.unit }}</span></div>
       <div class="colours" :style="{ background: gradientCss(look.mapping.map) }" />
@@ -42,12 +33,14 @@ import type { Vec3 } from '../api/types'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { Particles } from '../scene/particles'
-import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice } from '../scene/probe'
+import { appendPoint, drawHandles, handlesFor } from '../scene/handles'
+import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
 import { Viewer, clear } from '../scene/viewer'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
+import ViewBar, { type Viewpoint } from './ViewBar.vue'
 
 const study = useStudy()
 const runs = useRuns()
@@ -64,7 +57,7 @@ const draws = computed(() => [
 ])
 let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
-const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), frame: new THREE.Group() }
+const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), surface: new THREE.Group(), sliceBefore: new THREE.Group(), glyphsBefore: new THREE.Group(), frame: new THREE.Group(), handles: new THREE.Group() }
 let particles: Particles | null = null
 let framed = false
 const hot = ref(false)
@@ -88,15 +81,35 @@ function probe() {
   if (!viewer) return
   const w = look.window
   const vector = look.slice?.facts.kind === 'vector'
-  layers.slice.visible = look.showSlice
-  drawSlice(layers.slice, w, look.slice, look.mapping)
+  const onPlane = !look.place.startsWith('shape:')
   const glyph = look.glyph
-  if (look.showProbe && vector && (glyph === 'barbs' || glyph === 'arrows')) drawGlyphs(layers.glyphs, w, look.vectors, look.mapping, glyph, !look.showSlice)
+  const wanted = look.showProbe && vector && (glyph === 'barbs' || glyph === 'arrows')
+  const style = { glyph: glyph === 'arrows' ? 'arrows' : 'barbs', coloured: !look.showSlice || look.place === 'box', length: look.glyphLength } as const
+  const deep = new THREE.Vector3().setComponent(look.axis, look.box.upper[look.axis] - look.box.lower[look.axis])
+  layers.slice.visible = look.showSlice && onPlane && look.place !== 'box'
+  drawSlice(layers.slice, w, look.slice, look.mapping)
+  if (wanted && onPlane) drawGlyphs(layers.glyphs, w, look.vectors, look.mapping, style, look.box.lower, deep)
   else clear(layers.glyphs)
   if (look.showProbe && vector && glyph === 'lines') drawLines(layers.lines, look.lines, look.mapping)
   else clear(layers.lines)
+  drawSurface(layers.surface, onPlane ? null : look.surface, look.mapping, wanted ? { ...style, coloured: false } : null)
+  const halves = look.split && !!look.before.slice && onPlane
+  if (halves) {
+    drawSlice(layers.sliceBefore, w, look.before.slice, look.mapping)
+    if (wanted) drawGlyphs(layers.glyphsBefore, w, look.before.vectors, look.mapping, style, look.box.lower, deep)
+    else clear(layers.glyphsBefore)
+  }
+  layers.sliceBefore.visible = layers.glyphsBefore.visible = false
+  viewer.split = halves ? { before: [...(look.showSlice ? [layers.sliceBefore] : []), layers.glyphsBefore], after: [layers.slice, layers.glyphs] } : null
   drawFrame(layers.frame, w, hot.value)
-  layers.frame.visible = look.showProbe || look.showSlice
+  layers.frame.visible = (look.showProbe || look.showSlice) && onPlane
+  viewer.draw()
+}
+const handles = computed(() => (study.doc ? handlesFor(study.doc, study.selection) : []))
+const hotHandle = ref('')
+function placeHandles() {
+  if (!viewer) return
+  drawHandles(layers.handles, handles.value, dragging?.id ?? '')
   viewer.draw()
 }
 function flow() {
@@ -123,9 +136,50 @@ async function savePicture() {
   a.click()
 }
 
+function keepView() {
+  const v = viewer?.viewpoint()
+  if (!v) return
+  study.edit('Keep a viewpoint', (d) => {
+    const views = ((d.looks.views ?? []) as unknown as Viewpoint[])
+    d.looks.views = [...views, { name: `View ${views.length + 1}`, ...v }] as never
+  })
+}
+let dragging: { id: string; plane: THREE.Plane } | null = null
+/** The handle under the pointer, if any: nearest on the screen within a few pixels. */
+function handleAt(event: PointerEvent) {
+  const r = viewer!.renderer.domElement.getBoundingClientRect()
+  let best: { handle: (typeof handles.value)[number]; d: number } | null = null
+  for (const handle of handles.value) {
+    const p = viewer!.project(handle.at)
+    const d = Math.hypot(p.x - (event.clientX - r.left), p.y - (event.clientY - r.top))
+    if (!p.behind && d < 11 && (!best || d < best.d)) best = { handle, d }
+  }
+  return best?.handle
+}
+/** Where a click meets a shown shape, else the probe's plane. */
+function clicked(event: PointerEvent): Vec3 | null {
+  const ray = viewer!.ray(event)
+  const hit = ray.intersectObjects([...layers.shapes.children.filter((m) => m.name !== look.drawing), ...layers.frame.children.filter((m) => m.name === 'probe')])[0]
+  return hit ? (hit.point.toArray() as Vec3) : null
+}
 let grabbed: { start: number; at: THREE.Vector3; plane: THREE.Plane } | null = null
 function grab(event: PointerEvent) {
-  if (!viewer || event.button !== 0 || !layers.frame.visible) return
+  if (!viewer || event.button !== 0) return
+  if (look.drawing) {
+    const at = clicked(event)
+    if (at) { event.stopImmediatePropagation(); appendPoint(look.drawing, at) }
+    return
+  }
+  const handle = handleAt(event)
+  if (handle) {
+    event.stopImmediatePropagation()
+    viewer.controls.enabled = false
+    const way = viewer.camera.getWorldDirection(new THREE.Vector3())
+    dragging = { id: handle.id, plane: new THREE.Plane().setFromNormalAndCoplanarPoint(way, new THREE.Vector3(...handle.at)) }
+    placeHandles()
+    return
+  }
+  if (!layers.frame.visible) return
   const ray = viewer.ray(event)
   const knob = layers.frame.getObjectByName('knob')
   const reach = Math.max(look.window.width, look.window.height) * 0.03
@@ -139,6 +193,15 @@ function grab(event: PointerEvent) {
   viewer.controls.enabled = false
 }
 function drag(event: PointerEvent) {
+  if (dragging && viewer) {
+    const handle = handles.value.find((h) => h.id === dragging!.id)
+    const to = viewer.ray(event).ray.intersectPlane(dragging.plane, new THREE.Vector3())
+    if (handle && to) {
+      if (event.shiftKey) { to.x = handle.at[0]; to.y = handle.at[1] }
+      handle.put(to.toArray() as Vec3)
+    }
+    return
+  }
   if (!grabbed || !viewer) return
   const hit = viewer.ray(event).ray.intersectPlane(grabbed.plane, new THREE.Vector3())
   if (!hit) return
@@ -146,15 +209,17 @@ function drag(event: PointerEvent) {
   look.share = Math.max(0, Math.min(1, grabbed.start + hit.sub(grabbed.at).getComponent(look.axis) / span))
 }
 function release() {
-  if (grabbed && viewer) viewer.controls.enabled = true
+  if ((grabbed || dragging) && viewer) viewer.controls.enabled = true
+  if (dragging) { dragging = null; placeHandles() }
   grabbed = null
   hot.value = false
 }
 let asked = 0
 async function hover(event: PointerEvent) {
   if (!viewer || !look.target || grabbed || event.buttons || event.target !== viewer.renderer.domElement) return
-  const hit = layers.frame.getObjectByName('probe')
-  const found = hit && layers.frame.visible ? viewer.ray(event).intersectObject(hit)[0] : undefined
+  hotHandle.value = handleAt(event)?.name ?? ''
+  const hit = look.place.startsWith('shape:') ? layers.surface.getObjectByName('probe') : layers.frame.visible ? layers.frame.getObjectByName('probe') : undefined
+  const found = hit ? viewer.ray(event).intersectObject(hit)[0] : undefined
   if (!found) { spot.value = null; return }
   const at = found.point.toArray() as Vec3
   const mine = ++asked
@@ -177,21 +242,25 @@ onMounted(() => {
   canvas.addEventListener('pointerdown', grab, { capture: true })
   window.addEventListener('pointermove', drag)
   window.addEventListener('pointerup', release)
+  window.addEventListener('keydown', escape)
   watcher = new ResizeObserver(() => viewer?.resize())
   watcher.observe(host.value!)
   viewer.resize()
-  shapesAndRegions(); probe(); flow()
+  shapesAndRegions(); probe(); flow(); placeHandles()
 })
 onBeforeUnmount(() => {
   window.removeEventListener('pointermove', drag)
   window.removeEventListener('pointerup', release)
+  window.removeEventListener('keydown', escape)
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
   particles?.dispose()
   viewer?.dispose()
 })
 watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], shapesAndRegions)
-watch(() => [look.slice, look.vectors, look.lines, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, hot.value], probe)
+watch(() => [look.slice, look.vectors, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, hot.value], probe)
+watch(handles, placeHandles)
+const escape = (event: KeyboardEvent) => { if (event.key === 'Escape') look.drawing = '' }
 watch(() => [runs.current, runs.stale, look.showParticles, look.mapping.high, study.doc?.looks], flow)
 watch(() => study.key, () => { framed = false })
 </script>
@@ -199,7 +268,7 @@ watch(() => study.key, () => { framed = false })
 <style scoped>
 .view { position: relative; overflow: hidden; background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0F1B2D 60%); min-width: 0; min-height: 0; touch-action: none; }
 .view :deep(canvas) { display: block; position: absolute; inset: 0; }
-.draws, .peek, .legend, .read, .bar { position: absolute; color: #dfe6f2; font-size: 11.500px; z-index: 1; }
+.draws, .peek, .legend, .read { position: absolute; color: #dfe6f2; font-size: 11.500px; z-index: 1; }
 .draws { left: 14px; top: 8px; display: flex; gap: 2px; }
 .draws button { padding: 4px 9px; color: #c9d3e6; border-bottom: 2px solid transparent; font-size: 12px; }
 .draws button.on { color: #fff; border-color: #D2492A; }
@@ -207,10 +276,14 @@ watch(() => study.key, () => { framed = false })
 .peek .kbd { color: #c9d3e6; border-color: #5b6b88; }
 .peek b { color: #ff9a80; }
 .stale { display: block; color: #ffc9a0; }
-.bar { left: 14px; top: 38px; display: flex; gap: 10px; align-items: center; color: #c9d3e6; }
-.bar select { color: #dfe6f2; background: #16273f; border: 1px solid #33486b; border-radius: 3px; padding: 1px 4px; }
-.bar input[type='range'] { width: 70px; accent-color: #D2492A; vertical-align: middle; }
-.bar button:hover, .legend button:hover { text-decoration: underline; }
+.half { position: absolute; left: 50%; top: 0; bottom: 0; border-left: 1px solid #9fb0cc; pointer-events: none; }
+.tag { position: absolute; bottom: 60px; color: #dfe6f2; font-size: 12px; background: #16273f; padding: 1px 8px; border-radius: 3px; }
+.tag.left { right: calc(50% + 10px); }
+.tag.right { left: calc(50% + 10px); }
+.drawing { position: absolute; left: 50%; transform: translateX(-50%); top: 70px; color: #ffc9a0; font-size: 12px; background: #16273f; padding: 3px 12px; border-radius: 3px; }
+.drawing button { text-decoration: underline; }
+.handle { position: absolute; right: 14px; bottom: 50px; color: #ffc9a0; font-size: 12px; pointer-events: none; }
+.legend button:hover { text-decoration: underline; }
 .legend { left: 14px; bottom: 12px; width: 236px; text-shadow: 0 0 4px #0F1B2D; }
 .legend .row { display: flex; justify-content: space-between; }
 .legend .colours { height: 8px; margin: 4px 0; }

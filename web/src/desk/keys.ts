@@ -1,16 +1,11 @@
-/** Keys of the Desk. The list here is the one shown under `?`. */
+/** Keys of the Desk. The list of actions is the one shown under `?` and searched under `/`. */
 import { onBeforeUnmount, onMounted, ref } from 'vue'
+import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from '../score/clipboard'
 import { opener } from '../score/opener'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
-
-export const KEYS: [string, string][] = [
-  ['Space', 'play or pause'], [', and .', 'one frame back or on'], ['[ and ]', 'previous or next step'], ['↑ and ↓', 'lane above or below'],
-  ['A', 'add a step to the selected lane'], ['D', 'step on or off'], ['hold B', 'see the field before the selected step'], ['P', 'next axis for the probe'],
-  ['F', 'frame the selection'], ['1 to 4', 'draw probe, slice, particles, shapes'], ['Alt + ← →', 'move a step in its lane'], ['Del', 'remove the focused step'],
-  ['Ctrl + Z, Ctrl + Shift + Z', 'undo, redo'], ['Ctrl + Enter', 'run'], ['?', 'this list'], ['Esc', 'close'],
-]
+import type { Action } from './actions'
 
 export function useKeys(frame: () => void) {
   const study = useStudy()
@@ -38,21 +33,64 @@ export function useKeys(frame: () => void) {
     if (s?.kind !== 'step') return
     study.edit('Step on or off', (d) => { const t = [...d.fields, ...d.flows].find((l) => l.id === s.lane)?.steps.find((x) => x.id === s.id); if (t) t.on = !t.on })
   }
+  const searching = ref(false)
+  const history = ref(false)
+  /** Every action with its key; the search and the key sheet show this list. */
+  const actions: Action[] = [
+    { name: 'Play or pause', key: 'Space', act: () => runs.play() },
+    { name: 'One frame back', key: ',', act: () => runs.go(runs.frame - 1) },
+    { name: 'One frame on', key: '.', act: () => runs.go(runs.frame + 1) },
+    { name: 'Previous step', key: '[', act: () => neighbour(-1) },
+    { name: 'Next step', key: ']', act: () => neighbour(1) },
+    { name: 'Lane above', key: '↑', act: () => laneStep(-1) },
+    { name: 'Lane below', key: '↓', act: () => laneStep(1) },
+    { name: 'Add a step to the selected lane', key: 'A', act: () => { opener.value = laneNow() ?? '' } },
+    { name: 'Step on or off', key: 'D', act: toggle },
+    { name: 'See the field before the selected step', key: 'hold B', act: () => { look.peek = !look.peek } },
+    { name: 'Before and after side by side', key: 'Shift B', act: () => { look.split = !look.split } },
+    { name: 'Next axis for the probe', key: 'P', act: () => { look.axis = (look.axis + 1) % 3 } },
+    { name: 'Frame the selection', key: 'F', act: frame },
+    { name: 'Draw the probe', key: '1', act: () => { look.showProbe = !look.showProbe } },
+    { name: 'Draw the slice', key: '2', act: () => { look.showSlice = !look.showSlice } },
+    { name: 'Draw particles', key: '3', act: () => { look.showParticles = !look.showParticles } },
+    { name: 'Draw shapes', key: '4', act: () => { look.showShapes = !look.showShapes } },
+    { name: 'Copy steps', key: 'Ctrl C', act: () => void copy() },
+    { name: 'Cut steps', key: 'Ctrl X', act: cut },
+    { name: 'Paste steps', key: 'Ctrl V', act: paste },
+    { name: 'Duplicate steps', key: 'Ctrl D', act: duplicate },
+    { name: 'Wrap steps into a lane of their own', key: 'W', act: wrap },
+    { name: 'Remove steps', key: 'Del', act: () => removeSteps() },
+    { name: 'Undo', key: 'Ctrl Z', act: () => void study.step('undo') },
+    { name: 'Redo', key: 'Ctrl Shift Z', act: () => void study.step('redo') },
+    { name: 'Run', key: 'Ctrl Enter', act: () => void runs.start(runs.quality) },
+    { name: 'History of the study', key: 'H', act: () => { history.value = true } },
+    { name: 'Search everything', key: '/', act: () => { searching.value = true } },
+    { name: 'All keys', key: '?', act: () => { sheet.value = !sheet.value } },
+  ]
+  const byKey = (key: string) => actions.find((a) => a.key?.toLowerCase() === key)?.act
   function down(event: KeyboardEvent) {
     const target = event.target as HTMLElement
     const typing = /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) && (target as HTMLInputElement).type !== 'checkbox'
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !typing) { event.preventDefault(); void study.step(event.shiftKey ? 'redo' : 'undo'); return }
     if ((event.ctrlKey || event.metaKey) && event.key === 'Enter') { event.preventDefault(); void runs.start(runs.quality); return }
-    if (typing || event.ctrlKey || event.metaKey || event.altKey) return
-    const acts: Record<string, () => void> = {
-      ' ': () => runs.play(), ',': () => runs.go(runs.frame - 1), '.': () => runs.go(runs.frame + 1), '[': () => neighbour(-1), ']': () => neighbour(1),
-      ArrowUp: () => laneStep(-1), ArrowDown: () => laneStep(1), a: () => { opener.value = laneNow() ?? '' }, d: toggle, b: () => { look.peek = true },
-      p: () => { look.axis = (look.axis + 1) % 3 }, f: frame, '?': () => { sheet.value = !sheet.value }, Escape: () => { sheet.value = false },
-      '1': () => { look.showProbe = !look.showProbe }, '2': () => { look.showSlice = !look.showSlice }, '3': () => { look.showParticles = !look.showParticles }, '4': () => { look.showShapes = !look.showShapes },
+    if (typing || searching.value) return
+    if (event.ctrlKey || event.metaKey) {
+      const act = ['c', 'x', 'v', 'd'].includes(event.key.toLowerCase()) && !window.getSelection()?.toString() ? byKey(`ctrl ${event.key.toLowerCase()}`) : undefined
+      if (act) { event.preventDefault(); act() }
+      return
     }
-    const act = acts[event.key.length === 1 ? event.key.toLowerCase() : event.key]
+    if (event.altKey) return
+    if (event.key === 'b' || event.key === 'B') {
+      event.preventDefault()
+      if (event.shiftKey) look.split = !look.split
+      else look.peek = true
+      return
+    }
+    const names: Record<string, string> = { ' ': 'space', ArrowUp: '↑', ArrowDown: '↓' }
+    if (event.key === 'Escape') { sheet.value = false; look.split = false; return }
+    const act = byKey(names[event.key] ?? event.key.toLowerCase())
     if (!act || (event.key === ' ' && target.tagName === 'BUTTON')) return
-    if (target.getAttribute('role') === 'slider' && event.key.startsWith('Arrow')) return
+    if ((target.getAttribute('role') === 'slider' || target.tagName === 'circle') && event.key.startsWith('Arrow')) return
     event.preventDefault()
     act()
   }
@@ -60,5 +98,5 @@ export function useKeys(frame: () => void) {
   const blur = () => { look.peek = false }
   onMounted(() => { window.addEventListener('keydown', down); window.addEventListener('keyup', up); window.addEventListener('blur', blur) })
   onBeforeUnmount(() => { window.removeEventListener('keydown', down); window.removeEventListener('keyup', up); window.removeEventListener('blur', blur) })
-  return { sheet }
+  return { sheet, searching, history, actions }
 }

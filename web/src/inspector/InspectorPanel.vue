@@ -9,6 +9,7 @@
       <p>{{ firstSentence }}</p>
       <canvas v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'" ref="big" class="big" width="292" height="118" data-testid="big-swatch" />
       <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
+      <button v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file" class="draw" data-testid="draw-path" :aria-pressed="look.drawing === (part as Shape).id" @click="look.drawing = look.drawing ? '' : (part as Shape).id">{{ look.drawing ? 'Stop drawing' : 'Draw in the view' }}</button>
       <ParamRow v-for="p in visible" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" />
       <ReadingRows v-if="step && !flow && look.reading" :reading="look.reading" />
       <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
@@ -97,5 +98,7 @@ function rename(event: Event) {
 .insp .name { font-weight: 600; font-size: 16px; width: 190px; background: none; color: inherit; }
 .insp p { color: var(--muted); margin: 2px 0 8px; }
 .insp .big { display: block; width: 292px; height: 118px; border: 1px solid var(--line); margin-bottom: 6px; }
+.insp .draw { border: 1px solid var(--line); border-radius: 3px; padding: 3px 10px; margin-bottom: 6px; }
+.insp .draw:hover { background: var(--soft); }
 .insp .formula { font-size: 11.500px; margin-top: 8px; overflow-wrap: anywhere; }
 </style>

@@ -10,6 +10,8 @@
             <template v-else><NumberField v-for="a in 3" :key="a" :value="k[1][a - 1]" :label="`${spec.label} ${'xyz'[a - 1]}, key ${i + 1}`" @change="(v) => setKeyAxis(i, a - 1, v)" /></template>
             <button aria-label="Remove this key" @click="dropKey(i)">×</button>
           </div>
+          <CurveEditor v-if="scalarKeys" :points="scalarKeys" :x="[0, seconds]" :range="keyRange" :kind="(raw as Keys).between ?? 'smooth'" :held="false" :now="runs.time" :label="`${spec.label} over time`" @change="setKeys" />
+          <select :value="(raw as Keys).between ?? 'smooth'" :aria-label="`${spec.label}, between keys`" @change="set({ ...(raw as Keys), between: ($event.target as HTMLSelectElement).value as Keys['between'] })"><option>smooth</option><option>linear</option><option>hold</option></select>
           <button class="link" @click="addKey">+ key at {{ shown(runs.time, 3) }} s</button>
         </div>
       </template>
@@ -37,7 +39,7 @@
       <div v-else-if="spec.type === 'shapes'" class="many">
         <label v-for="s in study.doc?.shapes" :key="s.id"><input type="checkbox" :checked="(value as string[]).includes(s.id)" @change="toggle(s.id)" /> {{ s.name }}</label>
       </div>
-      <CurveEditor v-else-if="spec.type === 'curve'" :points="value as [number, number][]" @change="set" />
+      <CurveEditor v-else-if="spec.type === 'curve'" :points="value as [number, number][]" :label="spec.label" :bars="bars" @change="set" />
       <PointList v-else-if="spec.type === 'points'" :points="value as [number, number, number][]" :testid="`points-${spec.name}`" @change="set" />
       <input v-else-if="spec.type === 'text'" class="text" :class="{ num: spec.name === 'expression' }" :value="value as string" :aria-label="spec.label" :data-testid="`text-${spec.name}`" spellcheck="false"
         @change="set(($event.target as HTMLInputElement).value)" @keydown.enter="($event.target as HTMLInputElement).blur()" />
@@ -138,6 +140,24 @@ function keysWith(change: (k: Keys['keys']) => void) {
   next.keys = next.keys.filter((k, i) => i === 0 || k[0] > next.keys[i - 1][0])
   set(next)
 }
+/** What comes into a remap, as bars under its curve. */
+const bars = computed(() => {
+  const came = look.reading?.incoming
+  const s = study.selectedStep
+  if (!came?.histogram || s?.op !== 'remap' || props.spec.name !== 'curve') return undefined
+  const [a, b] = (Array.isArray(s.params.from_range) ? s.params.from_range : [-1, 1]) as [number, number]
+  const most = Math.max(...came.histogram, 1)
+  const width = (came.high - came.low) / came.histogram.length
+  return came.histogram.map((n, i) => ({ from: (came.low + i * width - a) / (b - a), to: (came.low + (i + 1) * width - a) / (b - a), height: Math.sqrt(n / most) })).filter((x) => x.to > 0 && x.from < 1)
+})
+const seconds = computed(() => Math.max((runs.clock.end - runs.clock.start) / (runs.clock.fps * runs.clock.slow_motion), ...((special.value === 'keys' ? (props.raw as Keys).keys : []).map((k) => k[0]))))
+const scalarKeys = computed(() => {
+  if (special.value !== 'keys') return null
+  const keys = (props.raw as Keys).keys
+  return keys.every((k) => typeof k[1] === 'number') ? (keys as [number, number][]) : null
+})
+const keyRange = computed<[number, number]>(() => props.spec.slider ?? [Math.min(0, ...(scalarKeys.value ?? [[0, 0]]).map((k) => k[1])), Math.max(1, ...(scalarKeys.value ?? [[0, 1]]).map((k) => k[1]))])
+function setKeys(points: [number, number][]) { set({ ...(props.raw as Keys), keys: points }) }
 function setKey(i: number, part: 0 | 1, v: number) { keysWith((k) => { k[i][part] = v }) }
 function setKeyAxis(i: number, a: number, v: number) { keysWith((k) => { (k[i][1] as number[])[a] = v }) }
 function addKey() { keysWith((k) => { k.push([Number(runs.time.toFixed(4)), k.at(-1)![1]]) }) }
@@ -146,10 +166,10 @@ function dropKey(i: number) { keysWith((k) => { if (k.length > 1) k.splice(i, 1)
 
 <style scoped>
 .param { display: grid; grid-template-columns: 92px 1fr; gap: 8px; align-items: center; min-height: 29px; border-bottom: 1px solid var(--soft); }
-.v { display: flex; justify-content: flex-end; align-items: center; gap: 6px; min-width: 0; flex-wrap: wrap; }
+.v { display: flex; justify-content: flex-end; align-items: center; gap: 5px; min-width: 0; flex-wrap: wrap; }
 input[type='range'] { flex: 1; min-width: 40px; accent-color: rgb(var(--v-theme-primary)); height: 14px; }
 select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; background: var(--card); color: inherit; font-size: 12px; max-width: 160px; }
-.narrow :deep(input) { width: 50px; }
+.narrow :deep(input) { width: 43px; }
 .text { border-bottom: 1px solid var(--line); width: 100%; text-align: right; padding: 2px 3px; font-size: 12.500px; }
 .text:focus { background: var(--card); outline: none; border-color: var(--signal); }
 .unit { color: var(--muted); font-size: 11.500px; }

@@ -19,12 +19,27 @@ function rectangle(w: Window): THREE.BufferGeometry {
   return g
 }
 
+/** Lines of equal distance on a slice: ten over the range, zero (the surface) in the signal colour. */
+function contours(pixels: Uint8ClampedArray, values: Float32Array, columns: number, rows: number, m: Mapping) {
+  const step = barbUnit((m.high - m.low) / 3)
+  for (let r = 0; r < rows - 1; r++) for (let c = 0; c < columns - 1; c++) {
+    const k = r * columns + c
+    const here = values[k], right = values[k + 1], up = values[k + columns]
+    const zero = here < 0 !== right < 0 || here < 0 !== up < 0
+    const line = Math.floor(here / step) !== Math.floor(right / step) || Math.floor(here / step) !== Math.floor(up / step)
+    if (zero) pixels.set([210, 73, 42, 255], 4 * k)
+    else if (line) for (let i = 0; i < 3; i++) pixels[4 * k + i] = pixels[4 * k + i] * 0.72
+  }
+}
+
 export function drawSlice(group: THREE.Group, w: Window, slice: Packed<ProbeFacts> | null, m: Mapping) {
   clear(group)
   const values = slice?.arrays.values as Float32Array | undefined
   if (!slice || !values) return
   const [rows, columns] = slice.shapes.values
-  const texture = new THREE.DataTexture(paint(values, columns, rows, m, false, 205), columns, rows)
+  const pixels = paint(values, columns, rows, m, false, 205)
+  if (slice.facts.kind === 'scalar' && slice.facts.unit === 'm') contours(pixels, values, columns, rows, m)
+  const texture = new THREE.DataTexture(pixels, columns, rows)
   texture.colorSpace = THREE.SRGBColorSpace
   texture.magFilter = texture.minFilter = THREE.LinearFilter
   texture.needsUpdate = true
@@ -57,64 +72,105 @@ export function barbUnit(high: number): number {
   return [1, 2, 5, 10].map((k) => k * power).find((k) => k >= raw * 0.75) ?? power
 }
 
-function cells(w: Window, rows: number, columns: number, visit: (p: THREE.Vector3, k: number) => void) {
-  const o = vec(w.origin), u = vec(w.u), v = vec(w.v)
-  for (let r = 0; r < rows; r++) for (let c = 0; c < columns; c++)
-    visit(o.clone().addScaledVector(u, (c + 0.5) / columns).addScaledVector(v, (r + 0.5) / rows), r * columns + c)
-}
+export interface GlyphStyle { glyph: 'barbs' | 'arrows'; coloured: boolean; length: number }
 
-export function drawGlyphs(group: THREE.Group, w: Window, packed: Packed<ProbeFacts> | null, m: Mapping, glyph: 'barbs' | 'arrows', coloured: boolean) {
-  clear(group)
-  const values = packed?.arrays.values as Float32Array | undefined
-  if (!packed || !values || packed.shapes.values.length !== 3) return
-  const [rows, columns] = packed.shapes.values
-  const size = Math.min(w.width / columns, w.height / rows) * 0.86
+/** Barbs or arrows at points with vectors; `normal` is the side on which feathers stand. */
+function glyphsAt(group: THREE.Group, count: number, at: (k: number) => { p: THREE.Vector3; normal: THREE.Vector3 }, values: Float32Array, size: number, m: Mapping, style: GlyphStyle) {
   const unit = barbUnit(m.high)
-  const normal = vec(w.u).cross(vec(w.v)).normalize()
   const points: number[] = []
   const colours: number[] = []
   const lut = maps[m.map]
-  cells(w, rows, columns, (p, k) => {
+  for (let k = 0; k < count; k++) {
     const d = new THREE.Vector3(values[3 * k], values[3 * k + 1], values[3 * k + 2])
     const speed = d.length()
-    if (!(speed > unit * 0.12)) return
+    if (!(speed > unit * 0.12)) continue
+    const { p, normal } = at(k)
     d.divideScalar(speed)
     let side = new THREE.Vector3().crossVectors(normal, d)
     if (side.lengthSq() < 0.05) side = new THREE.Vector3(0, 0, 1).cross(d)
     side.normalize()
     const c = index(speed, m) * 3
-    const colour = coloured ? [lut[c] / 255, lut[c + 1] / 255, lut[c + 2] / 255] : [1, 0.93, 0.72]
-    const line = (a: THREE.Vector3, b: THREE.Vector3) => { points.push(...a.toArray(), ...b.toArray()); colours.push(...colour, ...colour) }
-    if (glyph === 'arrows') {
+    const colour = style.coloured ? [lut[c] / 255, lut[c + 1] / 255, lut[c + 2] / 255] : [1, 0.93, 0.72]
+    const line = (a: THREE.Vector3, b: THREE.Vector3) => { points.push(a.x, a.y, a.z, b.x, b.y, b.z); colours.push(...colour, ...colour) }
+    if (style.glyph === 'arrows') {
       const length = size * Math.min(1.6, speed / m.high + 0.1)
       const tip = p.clone().addScaledVector(d, length)
       line(p, tip)
       for (const s of [-1, 1]) line(tip, tip.clone().addScaledVector(d, -0.3 * length).addScaledVector(side, s * 0.16 * length))
-      return
+      continue
     }
     const tail = p.clone().addScaledVector(d, -size)
     line(tail, p)
     let halves = Math.round((2 * speed) / unit)
-    let at = 0
-    while (halves > 0 && at < 0.95) {
-      const root = tail.clone().addScaledVector(d, at * size)
+    let along = 0
+    while (halves > 0 && along < 0.95) {
+      const root = tail.clone().addScaledVector(d, along * size)
       if (halves >= 10) {
         const point = root.clone().addScaledVector(side, 0.42 * size).addScaledVector(d, 0.08 * size)
         line(root, point); line(point, root.clone().addScaledVector(d, 0.2 * size))
-        halves -= 10; at += 0.26
+        halves -= 10; along += 0.26
       } else {
         const full = halves >= 2
         line(root, root.clone().addScaledVector(side, (full ? 0.42 : 0.22) * size).addScaledVector(d, -(full ? 0.16 : 0.08) * size))
-        halves -= full ? 2 : 1; at += 0.16
+        halves -= full ? 2 : 1; along += 0.16
       }
     }
-  })
+  }
   const g = new THREE.BufferGeometry()
   g.setAttribute('position', new THREE.Float32BufferAttribute(points, 3))
   g.setAttribute('color', new THREE.Float32BufferAttribute(colours, 3))
   const lines = new THREE.LineSegments(g, new THREE.LineBasicMaterial({ vertexColors: true, toneMapped: false }))
   lines.renderOrder = 3
   group.add(lines)
+}
+
+/** Glyphs on the probe's rectangle, or in layers along `deep` through the whole box. */
+export function drawGlyphs(group: THREE.Group, w: Window, packed: Packed<ProbeFacts> | null, m: Mapping, style: GlyphStyle, low: Vec3, deep: THREE.Vector3) {
+  clear(group)
+  const values = packed?.arrays.values as Float32Array | undefined
+  const shape = packed?.shapes.values
+  if (!values || !shape || shape.length < 3) return
+  const layered = shape.length === 4
+  const [layers, rows, columns] = layered ? shape : [1, shape[0], shape[1]]
+  const size = Math.min(w.width / columns, w.height / rows) * 0.86 * style.length
+  const normal = vec(w.u).cross(vec(w.v)).normalize()
+  const origin = vec(w.origin)
+  if (layered) for (const a of ['x', 'y', 'z'] as const) if (deep[a]) origin[a] = low[{ x: 0, y: 1, z: 2 }[a]]
+  const u = vec(w.u), v = vec(w.v)
+  glyphsAt(group, layers * rows * columns, (k) => {
+    const l = Math.floor(k / (rows * columns))
+    const r = Math.floor(k / columns) % rows
+    const p = origin.clone().addScaledVector(u, ((k % columns) + 0.5) / columns).addScaledVector(v, (r + 0.5) / rows)
+    return { p: layered ? p.addScaledVector(deep, (l + 0.5) / layers) : p, normal }
+  }, values, size, m, style)
+}
+
+/** The field on a shape: its surface in colours, and glyphs that stand on it. */
+export function drawSurface(group: THREE.Group, packed: Packed<ProbeFacts> | null, m: Mapping, style: GlyphStyle | null) {
+  clear(group)
+  if (!packed?.arrays.vertices) return
+  const values = packed.arrays.values as Float32Array
+  const lut = maps[m.map]
+  const colours = new Float32Array(values.length * 3)
+  for (let i = 0; i < values.length; i++) for (let c = 0; c < 3; c++) colours[3 * i + c] = (lut[index(values[i], m) * 3 + c] / 255) ** 2.2
+  const g = new THREE.BufferGeometry()
+  g.setAttribute('position', new THREE.BufferAttribute(packed.arrays.vertices as Float32Array, 3))
+  g.setAttribute('color', new THREE.BufferAttribute(colours, 3))
+  g.setIndex(new THREE.BufferAttribute(new Uint32Array(packed.arrays.faces), 1))
+  g.computeVertexNormals()
+  const mesh = new THREE.Mesh(g, new THREE.MeshLambertMaterial({ vertexColors: true, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1 }))
+  mesh.name = 'probe'
+  group.add(mesh)
+  const at = packed.arrays.points as Float32Array | undefined
+  if (!at || !style) return
+  const n = packed.arrays.normals as Float32Array
+  const box = new THREE.Box3().setFromBufferAttribute(g.getAttribute('position') as THREE.BufferAttribute)
+  const count = at.length / 3
+  const size = (box.getSize(new THREE.Vector3()).length() / Math.sqrt(count)) * 0.7 * style.length
+  glyphsAt(group, count, (k) => {
+    const normal = new THREE.Vector3(n[3 * k], n[3 * k + 1], n[3 * k + 2])
+    return { p: new THREE.Vector3(at[3 * k], at[3 * k + 1], at[3 * k + 2]).addScaledVector(normal, size * 0.06), normal }
+  }, packed.arrays.vectors as Float32Array, size, m, style)
 }
 
 export function drawLines(group: THREE.Group, packed: Packed<ProbeFacts> | null, m: Mapping) {

@@ -40,10 +40,58 @@ export class Viewer {
     this.queued = true
     requestAnimationFrame(() => {
       this.queued = false
-      this.renderer.render(this.scene, this.camera)
+      this.render()
       this.drawn++
       this.host.dataset.drawn = String(this.drawn)
     })
+  }
+  /** Groups that are only on the left (before) or the right (after) half, when the view is split. */
+  split: { before: THREE.Object3D[]; after: THREE.Object3D[] } | null = null
+  private render() {
+    const r = this.renderer
+    const s = this.split
+    if (!s) {
+      r.setScissorTest(false)
+      r.render(this.scene, this.camera)
+      return
+    }
+    const { clientWidth: w, clientHeight: h } = this.host
+    r.setScissorTest(true)
+    for (const [half, on, off] of [[0, s.before, s.after], [1, s.after, s.before]] as const) {
+      const shown = on.map((g) => g.visible)
+      for (const g of on) g.visible = true
+      const hidden = off.map((g) => g.visible)
+      for (const g of off) g.visible = false
+      r.setScissor((half * w) / 2, 0, w / 2, h)
+      r.render(this.scene, this.camera)
+      on.forEach((g, i) => { g.visible = shown[i] })
+      off.forEach((g, i) => { g.visible = hidden[i] })
+    }
+    r.setScissorTest(false)
+  }
+  /** Look along a direction at what is looked at now. */
+  turnTo(direction: Vec3) {
+    const distance = this.camera.position.distanceTo(this.controls.target)
+    const way = new THREE.Vector3(...direction).normalize()
+    this.camera.position.copy(this.controls.target).addScaledVector(way, distance)
+    this.controls.update()
+    this.draw()
+  }
+  viewpoint(): { position: Vec3; target: Vec3 } {
+    const round = (v: THREE.Vector3) => v.toArray().map((x) => Number(x.toFixed(4))) as Vec3
+    return { position: round(this.camera.position), target: round(this.controls.target) }
+  }
+  goTo(v: { position: Vec3; target: Vec3 }) {
+    this.camera.position.set(...v.position)
+    this.controls.target.set(...v.target)
+    this.controls.update()
+    this.draw()
+  }
+  /** Where a point is on the screen, in pixels of the view. */
+  project(p: Vec3): { x: number; y: number; behind: boolean } {
+    const q = new THREE.Vector3(...p).project(this.camera)
+    const { clientWidth: w, clientHeight: h } = this.host
+    return { x: ((q.x + 1) / 2) * w, y: ((1 - q.y) / 2) * h, behind: q.z > 1 }
   }
   /** Look at a box so that it fills the picture. */
   frame(lower: Vec3, upper: Vec3, direction?: Vec3) {
@@ -75,7 +123,7 @@ export class Viewer {
     return this.raycaster
   }
   picture(width = 640, height = 400): Promise<Blob | null> {
-    this.renderer.render(this.scene, this.camera)
+    this.render()
     const from = this.renderer.domElement
     const small = document.createElement('canvas')
     small.width = width

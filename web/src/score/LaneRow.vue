@@ -1,11 +1,13 @@
 <template>
-  <div class="lane" :data-testid="`lane-${lane.id}`">
+  <div class="lane" :class="{ small: folded }" :data-testid="`lane-${lane.id}`" @dragover.prevent @drop.prevent="dropAtEnd">
     <div class="h" :class="{ sel: study.selection?.kind === 'lane' && study.selection.id === lane.id }">
       <input class="name" :value="lane.name" :aria-label="`Name of ${lane.name}`" @change="rename" @keydown.enter="($event.target as HTMLInputElement).blur()" @focus="study.select({ kind: 'lane', id: lane.id })" />
       <span>{{ summary }}</span>
+      <button class="fold" :title="folded ? 'Unfold this lane' : 'Fold this lane'" :aria-label="folded ? 'Unfold this lane' : 'Fold this lane'" :aria-expanded="!folded" :data-testid="`fold-${lane.id}`" @click="toggleFold">{{ folded ? '▸' : '▾' }}</button>
       <button class="x" title="Remove this lane" aria-label="Remove this lane" @click="remove">×</button>
     </div>
-    <div class="steps">
+    <button v-if="folded" class="folded muted" @click="toggleFold">{{ lane.steps.length }} {{ lane.steps.length === 1 ? 'step' : 'steps' }}: {{ lane.steps.map((s) => study.entry(s.op, lane.id)?.label ?? s.op).join(' › ') || 'none' }}</button>
+    <div v-else class="steps">
       <template v-for="(step, i) in lane.steps" :key="step.id">
         <span v-if="i" class="then" aria-hidden="true">›</span>
         <StepCard :lane="lane" :step="step" draggable="true" @dragstart="drag($event, step.id)" @dragover.prevent @drop.prevent="drop($event, step.id)" />
@@ -22,9 +24,10 @@ import { computed } from 'vue'
 import type { Lane } from '../api/types'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
-import { useStudy } from '../stores/study'
+import { freshId, useStudy } from '../stores/study'
 import AddStep from './AddStep.vue'
 import StepCard from './StepCard.vue'
+import { foldedLanes } from './hover'
 import { removeUses, usesOf } from './uses'
 
 const props = defineProps<{ lane: Lane }>()
@@ -39,6 +42,14 @@ const summary = computed(() => {
   if (flow.value) return runs.current ? `particles · ${runs.current.count.toLocaleString('en')}` : 'particles'
   return last.value ? `${last.value.kind}${last.value.unit ? ` · ${last.value.unit}` : ''}` : 'field'
 })
+const folded = computed(() => foldedLanes.value.has(`${study.key}/${props.lane.id}`))
+function toggleFold() {
+  const next = new Set(foldedLanes.value)
+  const name = `${study.key}/${props.lane.id}`
+  if (next.has(name)) next.delete(name)
+  else next.add(name)
+  foldedLanes.value = next
+}
 function rename(event: Event) {
   const name = (event.target as HTMLInputElement).value.trim()
   if (!name || name === props.lane.name) return
@@ -57,21 +68,37 @@ function remove() {
 function drag(event: DragEvent, id: string) {
   event.dataTransfer?.setData('text/plain', `${props.lane.id}/${id}`)
 }
+/** A card is dropped on another one: before it in this lane, or copied into it from another lane of the same kind. */
 function drop(event: DragEvent, onto: string) {
-  const [lane, id] = (event.dataTransfer?.getData('text/plain') ?? '').split('/')
-  if (lane !== props.lane.id || id === onto) return
-  study.edit('Reorder steps', (d) => {
-    const steps = [...d.fields, ...d.flows].find((l) => l.id === lane)!.steps
-    const from = steps.findIndex((s) => s.id === id)
-    const to = steps.findIndex((s) => s.id === onto)
-    steps.splice(to, 0, ...steps.splice(from, 1))
+  event.stopPropagation()
+  place(event, onto)
+}
+function dropAtEnd(event: DragEvent) { place(event, null) }
+function place(event: DragEvent, onto: string | null) {
+  const [from, id] = (event.dataTransfer?.getData('text/plain') ?? '').split('/')
+  if (!from || !id || id === onto || study.isFlow(from) !== flow.value) return
+  const label = study.entry(study.laneOf(from)?.steps.find((s) => s.id === id)?.op ?? '', from)?.label ?? 'a step'
+  let made = id
+  study.edit(from === props.lane.id ? `Move ${label}` : `Copy ${label} to ${props.lane.name}`, (d) => {
+    const all = [...d.fields, ...d.flows]
+    const source = all.find((l) => l.id === from)!.steps
+    const into = all.find((l) => l.id === props.lane.id)!.steps
+    const step = source.find((s) => s.id === id)!
+    if (from === props.lane.id) source.splice(source.indexOf(step), 1)
+    made = from === props.lane.id ? id : freshId(step.op, into.map((s) => s.id))
+    const at = onto ? into.findIndex((s) => s.id === onto) : into.length
+    into.splice(at < 0 ? into.length : at, 0, from === props.lane.id ? step : { ...structuredClone(step), id: made })
   })
+  study.select({ kind: 'step', lane: props.lane.id, id: made })
 }
 </script>
 
 <style scoped>
 .name { font-weight: 600; width: 108px; background: none; border: 0; color: inherit; font-size: 13px; display: block; }
 .then { color: var(--muted); width: 16px; text-align: center; flex: none; }
+.fold { position: absolute; right: 6px; bottom: 5px; color: var(--muted); font-size: 11px; }
+.folded { text-align: left; padding: 0 12px; font-size: 12px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.lane.small { min-height: 38px; }
 .h .x { position: absolute; right: 6px; top: 6px; visibility: hidden; color: var(--muted); font-size: 15px; }
 .h:hover .x, .h:focus-within .x { visibility: visible; }
 .h.sel { box-shadow: inset 2px 0 0 var(--signal); }

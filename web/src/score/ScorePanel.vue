@@ -22,6 +22,12 @@
         <span v-if="importError" class="bad" role="alert" data-testid="import-error">{{ importError }} <button @click="importError = ''">dismiss</button></span>
       </div>
     </div>
+    <v-menu v-if="cardMenu" :model-value="true" :target="[cardMenu.x, cardMenu.y]" @update:model-value="cardMenu = null">
+      <v-list density="compact" min-width="210" data-testid="card-menu">
+        <v-list-item v-for="a in cardActions" :key="a.name" :title="a.name" :data-testid="`card-${a.id}`" @click="a.act(); cardMenu = null"><template #append><span class="kbd">{{ a.key }}</span></template></v-list-item>
+      </v-list>
+    </v-menu>
+    <p v-if="told" class="told" role="status">{{ told }}</p>
     <LaneRow v-for="lane in study.lanes" :key="lane.id" :lane="lane" />
     <div class="more">
       <v-btn size="small" data-testid="new-field-lane" :prepend-icon="mdiPlus" @click="addLane('field')">Field</v-btn>
@@ -38,6 +44,8 @@ import type { Entry, Shape } from '../api/types'
 import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { freshId, useStudy } from '../stores/study'
+import { copy, cut, duplicate, paste, remove as removeSteps, told, wrap } from './clipboard'
+import { cardMenu } from './hover'
 import LaneRow from './LaneRow.vue'
 import PartCard from './PartCard.vue'
 import { usesOf, removeUses } from './uses'
@@ -48,6 +56,14 @@ const picker = ref<HTMLInputElement | null>(null)
 const importing = ref('')
 const importError = ref('')
 
+const cardActions = [
+  { id: 'copy', name: 'Copy', key: 'Ctrl C', act: () => void copy() },
+  { id: 'cut', name: 'Cut', key: 'Ctrl X', act: cut },
+  { id: 'paste', name: 'Paste after this', key: 'Ctrl V', act: paste },
+  { id: 'duplicate', name: 'Duplicate', key: 'Ctrl D', act: duplicate },
+  { id: 'wrap', name: 'Wrap into a lane of its own', key: 'W', act: wrap },
+  { id: 'remove', name: 'Remove', key: 'Del', act: () => removeSteps() },
+]
 const is = (kind: string, id: string) => study.selection?.kind === kind && study.selection.id === id
 const kindIcon = (kind: string) => ({ sphere: mdiCircleOutline, box: mdiSquareOutline, cylinder: mdiCylinder, mesh: mdiVectorPolygon, curve: mdiVectorCurve, cone: mdiCone, torus: mdiCircleDouble, capsule: mdiPill })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
@@ -128,6 +144,7 @@ function addLane(kind: 'field' | 'particles') {
 .score .plus:hover { border-color: var(--signal); color: var(--signal-text); }
 .score .sep { border-left: 1px solid var(--line); height: 40px; margin: 0 10px 0 4px; }
 .score .sub { font-weight: 600; margin-right: 10px; }
+.score .told { position: absolute; right: 14px; top: 6px; background: var(--soft); padding: 2px 10px; border-radius: 3px; z-index: 3; }
 .score .more { padding: 6px 8px; }
 .score .bad { color: rgb(var(--v-theme-error)); }
 .score .bad button { text-decoration: underline; }

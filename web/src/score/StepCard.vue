@@ -1,6 +1,6 @@
 <template>
-  <div ref="card" class="step" :class="{ sel: selected, off: !step.on, hot: linked }" role="button" tabindex="0" :aria-pressed="selected" :data-testid="`step-${lane.id}-${step.id}`" :title="entry?.yields"
-    @click="choose" @focus="choose" @keydown="keys" @mouseenter="hoverUse(true)" @mouseleave="hoverUse(false)">
+  <div ref="card" class="step" :class="{ sel: selected, off: !step.on, hot: linked, marked: isMarked }" role="button" tabindex="0" :aria-pressed="selected" :data-testid="`step-${lane.id}-${step.id}`" :title="entry?.yields"
+    @click="click" @focus="choose" @keydown="keys" @contextmenu.prevent="openMenu" @mouseenter="hoverUse(true)" @mouseleave="hoverUse(false)">
     <canvas v-if="!flow" ref="canvas" :width="look.size" :height="look.size" :data-ready="!!values" />
     <div v-else class="icon"><v-icon :icon="icon" size="22" /></div>
     <div class="words">
@@ -20,7 +20,8 @@ import type { Lane, Step } from '../api/types'
 import { paint } from '../lib/colour'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
-import { hoveredLane } from './hover'
+import { mark, marked, remove as removeSteps } from './clipboard'
+import { cardMenu, hoveredLane } from './hover'
 import { rawWords } from './words'
 
 const props = defineProps<{ lane: Lane; step: Step }>()
@@ -65,18 +66,27 @@ function draw() {
 onMounted(draw)
 watch([values, canvas], draw, { flush: 'post' })
 
+const isMarked = computed(() => marked.value.has(`${props.lane.id}/${props.step.id}`))
+function click(event: MouseEvent) {
+  if (event.ctrlKey || event.metaKey || event.shiftKey) {
+    const s = study.selection
+    if (!marked.value.size && s?.kind === 'step' && s.lane === props.lane.id && s.id !== props.step.id) mark(s.lane, s.id)
+    mark(props.lane.id, props.step.id)
+  } else {
+    marked.value = new Set()
+    choose()
+  }
+}
+function openMenu(event: MouseEvent) {
+  if (!isMarked.value) { marked.value = new Set(); choose() }
+  cardMenu.value = { x: event.clientX, y: event.clientY }
+}
 function choose() { study.select({ kind: 'step', lane: props.lane.id, id: props.step.id }) }
 function jump() { if (uses.value) study.select({ kind: 'lane', id: uses.value.id }) }
 function hoverUse(on: boolean) { hoveredLane.value = on && uses.value ? uses.value.id : '' }
 function keys(event: KeyboardEvent) {
-  if (event.key === 'Delete' || event.key === 'Backspace') remove()
+  if (event.key === 'Delete' || event.key === 'Backspace') removeSteps()
   else if (event.altKey && (event.key === 'ArrowLeft' || event.key === 'ArrowRight')) { event.preventDefault(); shift(event.key === 'ArrowLeft' ? -1 : 1) }
-}
-function remove() {
-  study.edit(`Remove ${entry.value?.label}`, (d) => {
-    const l = [...d.fields, ...d.flows].find((x) => x.id === props.lane.id)!
-    l.steps = l.steps.filter((s) => s.id !== props.step.id)
-  })
 }
 function shift(by: number) {
   study.edit(`Move ${entry.value?.label}`, (d) => {
@@ -93,6 +103,7 @@ function shift(by: number) {
 .busy i { display: block; height: 3px; background: var(--signal); }
 .step { flex: none; width: 182px; height: 47px; display: grid; grid-template-columns: 47px 1fr; border: 1px solid var(--line); background: var(--card); border-radius: 2px; overflow: hidden; cursor: pointer; }
 .step.sel { border-color: var(--signal); box-shadow: 0 0 0 1px var(--signal); }
+.step.marked { background: var(--soft); border-color: rgb(var(--v-theme-primary)); }
 .step.hot { border-color: var(--muted); }
 .step.off { opacity: 0.45; }
 canvas { width: 47px; height: 47px; background: var(--soft); }

@@ -19,6 +19,8 @@ export interface Reading { kind: string; low: number; high: number; mean: number
 }
 export interface ProbeFacts { kind: string; unit: string; low: number; high: number }
 export type Glyph = 'barbs' | 'arrows' | 'lines' | 'none'
+/** Where the probe is: a plane, a box full of glyphs, or the surface of a shape (`shape:id`). */
+export type Place = 'plane' | 'box' | `shape:${string}`
 
 export const useLook = defineStore('look', () => {
   const study = useStudy()
@@ -40,6 +42,15 @@ export const useLook = defineStore('look', () => {
   const showParticles = ref(true)
   const showShapes = ref(true)
   const peek = ref(false)
+  /** Before and after of the selected step, side by side under one camera. */
+  const split = ref(false)
+  const before = shallowRef<{ slice: Packed<ProbeFacts> | null; vectors: Packed<ProbeFacts> | null }>({ slice: null, vectors: null })
+  const place = ref<Place>('plane')
+  const surface = shallowRef<Packed<ProbeFacts> | null>(null)
+  /** Length and width of glyphs, as factors. */
+  const glyphLength = ref(1)
+  /** The curve that is being drawn in the view, if any. */
+  const drawing = ref('')
   const pinned = ref<Mapping | null>(null)
   const size = 48
 
@@ -118,13 +129,28 @@ export const useLook = defineStore('look', () => {
     const base = { ...body(), ...target.value, before: peek.value && target.value.step !== null, origin: w.origin, u: w.u, v: w.v }
     const longest = Math.max(w.width, w.height)
     const at = (n: number) => ({ columns: Math.max(2, Math.round((n * w.width) / longest)), rows: Math.max(2, Math.round((n * w.height) / longest)) })
+    const low = box.value.lower, high = box.value.upper
+    const deep: Vec3 = [0, 0, 0]
+    deep[axis.value] = high[axis.value] - low[axis.value]
+    const whole = { origin: [0, 1, 2].map((i) => (i === axis.value ? low[i] : w.origin[i])) as Vec3, w: deep, layers: Math.max(2, Math.min(24, Math.round((density.value * 0.6 * deep[axis.value]) / longest))) }
+    const glyphs = place.value === 'box' ? { ...at(density.value * 0.6), ...whole } : at(density.value)
     await guarded(async () => {
-      const [a, b] = await Promise.all([
+      const jobs = [
         newestArrays<ProbeFacts>('slice', '/look/probe', { ...base, ...at(160) }),
-        newestArrays<ProbeFacts>('vectors', '/look/probe', { ...base, ...at(density.value), vectors: true }),
-      ])
+        newestArrays<ProbeFacts>('vectors', '/look/probe', { ...base, ...glyphs, vectors: true }),
+      ]
+      if (split.value && target.value?.step) {
+        const earlier = { ...base, before: true }
+        jobs.push(newestArrays<ProbeFacts>('slice.before', '/look/probe', { ...earlier, ...at(160) }), newestArrays<ProbeFacts>('vectors.before', '/look/probe', { ...earlier, ...at(density.value), vectors: true }))
+      }
+      const [a, b, c, d] = await Promise.all(jobs)
       if (a) slice.value = a
       if (b) vectors.value = b
+      if (c !== undefined || d !== undefined) before.value = { slice: c ?? before.value.slice, vectors: d ?? before.value.vectors }
+      if (place.value.startsWith('shape:')) {
+        const made = await newestArrays<ProbeFacts>('surface', '/look/surface', { ...base, shape: place.value.slice(6), count: Math.round(density.value * density.value * 2) })
+        if (made) surface.value = made
+      } else surface.value = null
       if (glyph.value === 'lines' && showProbe.value) {
         const n = at(density.value * 0.7)
         const seeds: Vec3[] = []
@@ -160,7 +186,7 @@ export const useLook = defineStore('look', () => {
     void refreshScene()
     later()
   })
-  watch([target, peek, axis, share, density, glyph, showProbe], () => { void refreshProbe(); later() }, { deep: true })
+  watch([target, peek, split, place, axis, share, density, glyph, showProbe], () => { void refreshProbe(); later() }, { deep: true })
   watch([axis, share], () => void refreshSwatches())
   watch(box, (now, before) => { if (JSON.stringify(now) !== JSON.stringify(before)) void refreshProbe() })
   watch(() => runs.frame, () => {
@@ -175,6 +201,9 @@ export const useLook = defineStore('look', () => {
     axis.value = probe.axis ?? 2
     share.value = probe.share ?? 0.42
     if (probe.glyph) glyph.value = probe.glyph as Glyph
+    place.value = 'plane'
+    split.value = false
+    drawing.value = ''
   }
   /** The common mapping of a lane's swatches. */
   function laneMapping(lane: string): Mapping {
@@ -183,6 +212,6 @@ export const useLook = defineStore('look', () => {
   }
   return {
     swatches, scene, slice, vectors, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
-    peek, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
+    peek, split, before, place, surface, glyphLength, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
   }
 })

@@ -116,6 +116,14 @@ export const useStudy = defineStore('study', () => {
     if (selection.value && !selectedPart.value) selection.value = null
   }
 
+  /** Bring an old revision back as a new one; undo takes it away again. */
+  async function restore(revisionId: number) {
+    await flush()
+    take(await call<StudyOut>('POST', `/studies/${key.value}/restore/${revisionId}`))
+    state.value = 'saved'
+    if (selection.value && !selectedPart.value) selection.value = null
+  }
+
   const lanes = computed<Lane[]>(() => (doc.value ? [...doc.value.fields, ...doc.value.flows] : []))
   const laneOf = (id: string) => lanes.value.find((l) => l.id === id)
   const isFlow = (id: string) => !!doc.value?.flows.some((l) => l.id === id)
@@ -125,6 +133,10 @@ export const useStudy = defineStore('study', () => {
   const selectedStep = computed<Step | undefined>(() => {
     const s = selection.value
     return s?.kind === 'step' ? laneOf(s.lane)?.steps.find((t) => t.id === s.id) : undefined
+  })
+  const selectedLane = computed<Lane | undefined>(() => {
+    const s = selection.value
+    return s?.kind === 'step' ? laneOf(s.lane) : s?.kind === 'lane' ? laneOf(s.id) : undefined
   })
   const selectedPart = computed(() => {
     const s = selection.value
@@ -170,8 +182,8 @@ export const useStudy = defineStore('study', () => {
     }, path)
   }
   return {
-    key, doc, revision, undoLabel, redoLabel, state, message, theirs, selection, catalogue, lanes, selectedStep, selectedPart, savedCount,
-    load, edit, flush, resolve, step, laneOf, isFlow, entry, shapeEntry, select, setParam, setPath,
+    key, doc, revision, undoLabel, redoLabel, state, message, theirs, selection, catalogue, lanes, selectedStep, selectedLane, selectedPart, savedCount,
+    load, edit, flush, resolve, step, restore, laneOf, isFlow, entry, shapeEntry, select, setParam, setPath,
   }
 })
 

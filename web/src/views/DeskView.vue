@@ -1,7 +1,7 @@
 <template>
   <div v-if="failed" class="failed"><h2>{{ failed }}</h2><router-link to="/">Back to the studies</router-link></div>
   <div v-else-if="study.doc" class="desk" :style="{ gridTemplateRows: `44px minmax(160px,1fr) 36px ${height}px` }">
-    <TopBar />
+    <TopBar @search="searching = true" @history="history = true" @keys="sheet = true" />
     <div class="middle">
       <ViewPanel ref="view" />
       <InspectorPanel />
@@ -15,7 +15,9 @@
         <div class="acts"><v-btn variant="outlined" data-testid="take-theirs" @click="study.resolve('theirs')">Take theirs</v-btn><v-btn class="go" data-testid="keep-mine" @click="study.resolve('mine')">Keep mine</v-btn></div>
       </v-card>
     </v-dialog>
-    <v-dialog v-model="sheet" width="460"><v-card class="pa-4"><h2>Keys</h2><div v-for="k in KEYS" :key="k[0]" class="keyrow"><span class="kbd">{{ k[0] }}</span><span>{{ k[1] }}</span></div></v-card></v-dialog>
+    <SearchBox v-model:open="searching" :actions="actions" />
+    <HistoryList v-model:open="history" />
+    <v-dialog v-model="sheet" width="640"><v-card class="pa-4" data-testid="keys"><h2>Keys</h2><div class="keys2"><div v-for="a in actions" :key="a.name" class="keyrow"><span class="kbd">{{ a.key }}</span><span>{{ a.name }}</span></div></div></v-card></v-dialog>
   </div>
 </template>
 
@@ -24,10 +26,12 @@ import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { call } from '../api/client'
 import Beginnings from '../desk/Beginnings.vue'
+import HistoryList from '../desk/HistoryList.vue'
+import SearchBox from '../desk/SearchBox.vue'
 import TimeBar from '../desk/TimeBar.vue'
 import TopBar from '../desk/TopBar.vue'
 import ViewPanel from '../desk/ViewPanel.vue'
-import { KEYS, useKeys } from '../desk/keys'
+import { useKeys } from '../desk/keys'
 import InspectorPanel from '../inspector/InspectorPanel.vue'
 import ScorePanel from '../score/ScorePanel.vue'
 import { useLook } from '../stores/look'
@@ -41,7 +45,7 @@ const look = useLook()
 const view = ref<InstanceType<typeof ViewPanel> | null>(null)
 const failed = ref('')
 const height = ref(262)
-const { sheet } = useKeys(() => view.value?.frame())
+const { sheet, searching, history, actions } = useKeys(() => view.value?.frame())
 const empty = computed(() => !study.doc?.fields.length && !study.doc?.flows.length && !study.doc?.shapes.length)
 
 watch(() => route.params.key, async (key) => {
@@ -94,6 +98,7 @@ onBeforeUnmount(() => {
 .desk .bottom { position: relative; min-height: 0; display: grid; }
 .desk .grip { position: absolute; top: -3px; left: 0; right: 0; height: 6px; cursor: row-resize; z-index: 2; }
 .acts { display: flex; gap: 10px; justify-content: flex-end; margin-top: 14px; }
-.keyrow { display: grid; grid-template-columns: 190px 1fr; padding: 3px 0; }
+.keys2 { columns: 2; margin-top: 8px; }
+.keyrow { display: grid; grid-template-columns: 96px 1fr; padding: 2px 0; break-inside: avoid; }
 .failed { padding: 60px; }
 </style>

@@ -1,0 +1,97 @@
+/** Handles in the view: points that are dragged to place what is selected. */
+import * as THREE from 'three'
+import type { Params, Raw, Shape, StudyDoc, Vec3 } from '../api/types'
+import type { Selection } from '../stores/study'
+import { useStudy } from '../stores/study'
+import { clear } from './viewer'
+
+export interface Handle { id: string; at: Vec3; name: string; put: (to: Vec3) => void }
+const isVec = (raw: Raw | undefined): raw is Vec3 => Array.isArray(raw) && raw.length === 3 && raw.every((v) => typeof v === 'number')
+const tidy = (v: Vec3): Vec3 => v.map((x) => Number(x.toFixed(3))) as Vec3
+
+/** What can be dragged for the selection: a shape's place, a curve's points, the places of a step, a region's corners. */
+export function handlesFor(doc: StudyDoc, selection: Selection): Handle[] {
+  const study = useStudy()
+  if (!selection) return []
+  const found: Handle[] = []
+  if (selection.kind === 'shape') {
+    const shape = doc.shapes.find((s) => s.id === selection.id)
+    if (shape) found.push(...ofShape(shape))
+  } else if (selection.kind === 'region') {
+    const region = doc.regions.find((r) => r.id === selection.id)
+    for (const which of ['lower', 'upper'] as const) {
+      const corner = region?.bounds[which]
+      if (region && corner) found.push({
+        id: `${region.id}.${which}`, at: corner, name: `${which} corner`,
+        put: (to) => study.edit(`${which === 'lower' ? 'Lower' : 'Upper'} corner`, (d) => {
+          const b = d.regions.find((r) => r.id === region.id)!.bounds
+          const other = b[which === 'lower' ? 'upper' : 'lower']!
+          b[which] = tidy(to).map((v, i) => (which === 'lower' ? Math.min(v, other[i] - 0.01) : Math.max(v, other[i] + 0.01))) as Vec3
+        }, `${region.id}.${which}`),
+      })
+    }
+  } else if (selection.kind === 'step') {
+    const step = study.selectedStep
+    const entry = step && study.entry(step.op, selection.lane)
+    for (const p of entry?.params ?? []) {
+      const raw = step!.params[p.name] ?? p.default
+      if (p.type !== 'vector' || p.unit !== 'm' || !isVec(raw)) continue
+      found.push({ id: p.name, at: raw, name: p.label, put: (to) => study.setParam(selection, p, tidy(to), `→ ${tidy(to).join(' ')} m`) })
+    }
+  }
+  return found
+}
+function ofShape(shape: Shape): Handle[] {
+  const study = useStudy()
+  const owner: Selection = { kind: 'shape', id: shape.id }
+  const move = (shape.params.move ?? [0, 0, 0]) as Raw
+  const turn = shape.params.turn as Raw | undefined
+  if (!isVec(move)) return []
+  const spec = (name: string) => study.shapeEntry(shape.kind)!.params.find((p) => p.name === name)!
+  const points = shape.params.points ?? (shape.kind === 'curve' && !shape.params.file ? spec('points').default : null)
+  if (shape.kind === 'curve' && Array.isArray(points) && (!turn || (isVec(turn) && turn.every((v) => v === 0)))) {
+    return (points as Vec3[]).map((p, i) => ({
+      id: `point ${i}`, at: p.map((v, a) => v + move[a]) as Vec3, name: `Point ${i + 1}`,
+      put: (to: Vec3) => {
+        const next = ((useStudy().doc!.shapes.find((s) => s.id === shape.id)!.params.points ?? points) as Vec3[]).map((q) => [...q] as Vec3)
+        next[i] = tidy(to.map((v, a) => v - move[a]) as Vec3)
+        study.setParam(owner, spec('points'), next as unknown as Raw, `point ${i + 1}`)
+      },
+    }))
+  }
+  return [{ id: 'move', at: move, name: `Place of ${shape.name}`, put: (to) => study.setParam(owner, spec('move'), tidy(to), `→ ${tidy(to).join(' ')} m`) }]
+}
+
+/** Add a point to a curve where the view was clicked. */
+export function appendPoint(id: string, at: Vec3) {
+  const study = useStudy()
+  study.edit('Draw the path', (d) => {
+    const params: Params = d.shapes.find((s) => s.id === id)!.params
+    const move = isVec(params.move) ? params.move : ([0, 0, 0] as Vec3)
+    const points = (params.points ?? []) as unknown as Vec3[]
+    params.points = [...points, tidy(at.map((v, a) => v - move[a]) as Vec3)] as unknown as Raw
+  })
+}
+
+export function drawHandles(group: THREE.Group, handles: Handle[], hot: string) {
+  clear(group)
+  for (const h of handles) {
+    const sprite = new THREE.Sprite(new THREE.SpriteMaterial({ map: disc(h.id === hot), sizeAttenuation: false, depthTest: false, transparent: true }))
+    sprite.position.set(...h.at)
+    sprite.scale.setScalar(0.022)
+    sprite.renderOrder = 10
+    sprite.name = h.id
+    group.add(sprite)
+  }
+}
+/** A ring with a dot, drawn once for each state. */
+function disc(hot: boolean): THREE.CanvasTexture {
+  const c = document.createElement('canvas')
+  c.width = c.height = 48
+  const g = c.getContext('2d')!
+  g.beginPath(); g.arc(24, 24, 18, 0, 7)
+  g.fillStyle = hot ? '#D2492A' : '#F5F0E6'; g.fill()
+  g.lineWidth = 5; g.strokeStyle = '#0F1B2D'; g.stroke()
+  g.beginPath(); g.arc(24, 24, 6, 0, 7); g.fillStyle = '#0F1B2D'; g.fill()
+  return new THREE.CanvasTexture(c)
+}
