@@ -1,7 +1,11 @@
 """Studies as documents with history: create, save with optimistic locking, undo, redo, files that belong to them."""
 
+import json
 import re
 import shutil
+import tempfile
+import zipfile
+import zlib
 from pathlib import Path
 from typing import Any
 
@@ -268,6 +272,57 @@ def duplicate(key: str) -> Study:
         elif source.is_file():
             target.parent.mkdir(parents=True, exist_ok=True)
             shutil.copy(source, target)
+    return study
+
+
+ARCHIVE_MOST = 1 << 30
+DOCUMENT_NAME = "study.gust.json"
+
+
+def archive(key: str) -> Any:
+    """A study with its files as one zip, in a spooled file."""
+    study = get(key)
+    spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)  # noqa: SIM115  (the response closes it)
+    with zipfile.ZipFile(spool, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as zipped:
+        zipped.writestr(DOCUMENT_NAME, json.dumps(study.head.document, indent=1))
+        for file in files(key):
+            zipped.write(folder(key) / "assets" / file["name"], f"assets/{file['name']}")
+        picture = folder(key) / "picture.png"
+        if picture.is_file():
+            zipped.write(picture, "picture.png")
+    spool.seek(0)
+    return spool
+
+
+def from_archive(source: Any, name: str) -> Study:
+    """A new study from a zip made by `archive`; names in it are never paths, and nothing is kept if it is broken."""
+    try:
+        with zipfile.ZipFile(source) as zipped:
+            entries = {i.filename: i for i in zipped.infolist() if not i.is_dir()}
+            if DOCUMENT_NAME not in entries:
+                raise FileError(f"holds no {DOCUMENT_NAME}", where=name, fix="right would be a zip exported from here")
+            if sum(i.file_size for i in entries.values()) > ARCHIVE_MOST or len(entries) > 500:
+                raise FileError("expands to more than 1 GiB or 500 files", where=name)
+            if entries[DOCUMENT_NAME].file_size > document.MAX_BYTES:
+                raise FileError("the study in it is too large", where=name)
+            parsed = document.loads(zipped.read(DOCUMENT_NAME), where=name)
+            parts: dict[str, bytes] = {}
+            for entry in entries:
+                plain = Path(entry).name
+                if entry == f"assets/{plain}" and plain and not plain.startswith("."):
+                    parts[plain] = zipped.read(entry)
+            picture = zipped.read("picture.png") if "picture.png" in entries else b""
+    except (zipfile.BadZipFile, EOFError, RuntimeError, NotImplementedError, zlib.error, OSError) as error:
+        raise FileError(f"cannot be read as a zip ({str(error)[:60]})", where=name) from None
+    study = create(document.dump(parsed), "Imported")
+    into = folder(study.key) / "assets"
+    into.mkdir(parents=True, exist_ok=True)
+    known = {end for ends, _ in SORTS.values() for end in ends}
+    for plain, data in parts.items():
+        if Path(plain).suffix.lower() in known and re.fullmatch(r"[A-Za-z0-9_. -]{1,100}", plain):
+            (into / plain).write_bytes(data)
+    if picture.startswith(b"\x89PNG\r\n\x1a\n") and len(picture) < 2 << 20:
+        (folder(study.key) / "picture.png").write_bytes(picture)
     return study
 
 

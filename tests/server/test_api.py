@@ -263,3 +263,96 @@ def test_other_sites_hosts_and_forms_are_refused(study):
     page = ours.get("/api/studies")
     assert "default-src 'self'" in page["Content-Security-Policy"]
     assert "script-src" not in page["Content-Security-Policy"]
+
+
+def zipped(*entries):
+    import io
+    import zipfile
+
+    held = io.BytesIO()
+    with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in entries:
+            archive.writestr(name, content)
+    return held.getvalue()
+
+
+def bring(api, content, status=200):
+    made = api.client.post("/api/archives?name=a.zip", {"file": SimpleUploadedFile("a.zip", content)})
+    assert made.status_code == status, made.content
+    return json.loads(made.content)
+
+
+def test_an_archive_brings_its_files_and_names_in_it_are_never_paths(api, study, tmp_path):
+    ball = trimesh.creation.icosphere(1).export(file_type="obj")
+    text = json.dumps(study["document"])
+    made = bring(
+        api,
+        zipped(
+            ("study.gust.json", text), ("assets/a.obj", ball), ("assets/../../evil.obj", ball), ("assets/run.sh", "x")
+        ),
+    )
+    from errant_gust.server.store import folder
+
+    held = sorted(p.name for p in (folder(made["key"]) / "assets").iterdir())
+    assert held == ["a.obj"]
+    assert not list(folder(made["key"]).parent.parent.rglob("evil.obj"))
+    assert made["document"] == study["document"]
+
+
+@pytest.mark.parametrize(("content", "words"), [
+    (b"not a zip", "cannot be read as a zip"), (zipped(("other.txt", "x")), "holds no study.gust.json"),
+    (zipped(("study.gust.json", "{")), "not valid JSON"), (zipped(("study.gust.json", "{}")), "format"),
+])  # fmt: skip
+def test_broken_archives_leave_nothing(api, content, words):
+    before = len(api("GET", "/studies"))
+    assert words in bring(api, content, 422)["message"]
+    assert len(api("GET", "/studies")) == before
+
+
+def test_a_duplicate_has_the_files_of_the_original(api, study):
+    ball = trimesh.creation.icosphere(1).export(file_type="obj").encode()
+    upload(api, study["key"], "glass.obj", ball)
+    copy = api("POST", "/studies", {"copy_of": study["key"]})
+    own, theirs = ([f["name"] for f in api("GET", f"/studies/{k}/files")] for k in (study["key"], copy["key"]))
+    assert "glass.obj" in own
+    assert own == theirs
+
+
+def test_other_files_are_read_before_they_are_kept(api, study):
+    def send(name, sort, content, status=200):
+        url = f"/api/studies/{study['key']}/files?name={name}&sort={sort}"
+        made = api.client.post(url, {"file": SimpleUploadedFile("x", content)})
+        assert made.status_code == status, made.content
+        return json.loads(made.content)
+
+    svg = b'<svg xmlns="http://www.w3.org/2000/svg"><rect width="4" height="4"/></svg>'
+    assert send("kiln.svg", "outline", svg) == {"file": "kiln.svg", "said": "1 outlines"}
+    assert "2 curves" not in send("kiln.svg", "curve", svg)["said"]
+    assert "script" in send("bad.svg", "outline", svg.replace(b"<rect", b"<script/><rect"), 422)["what"]
+    assert "cannot be read" in send("bad.npz", "volume", b"PK\x03\x04", 422)["what"]
+    assert "plain file name" in send("..%2Fx.svg", "outline", svg, 422)["what"]
+    assert "not a volume format" in send("a.txt", "volume", svg, 422)["what"]
+    names = [f["name"] for f in api("GET", f"/studies/{study['key']}/files")]
+    assert [n for n in names if n.endswith(("svg", "npz", "txt"))] == ["kiln.svg", "kiln_2.svg"]
+
+
+def test_examples_and_demos_are_there(api):
+    facts, arrays = unpack(api("GET", "/look/examples"))
+    assert facts["size"] == 96
+    assert len(arrays) > 50
+    assert all(np.isfinite(a).all() for a in arrays.values())
+    demos = api("GET", "/demos")
+    assert {d["id"] for d in demos} >= {"harbour_gust", "flue_embers", "globe_skin", "lagoon_mist"}
+    assert all("Try:" in d["how"] for d in demos)
+
+
+def test_the_probe_in_a_box_and_on_a_shape(api, study):
+    looking = {"study": study["key"], "document": study["document"], "lane": "wind"}
+    box = {**looking, "origin": [-2, -2, -2], "u": [4, 0, 0], "v": [0, 4, 0], "w": [0, 0, 4], "layers": 3}
+    _, arrays = unpack(api("POST", "/look/probe", {**box, "columns": 5, "rows": 4, "vectors": True}))
+    assert arrays["values"].shape == (3, 4, 5, 3)
+    facts, arrays = unpack(api("POST", "/look/surface", {**looking, "shape": "ball", "count": 50}))
+    assert arrays["vectors"].shape == (50, 3)
+    assert facts["kind"] == "vector"
+    inward = (arrays["vectors"] * arrays["normals"]).sum(axis=1)
+    assert np.abs(inward).max() < 0.1, "the wind is steered around the ball"

@@ -20,7 +20,7 @@ from errant_gust.core.kernels import poisson as kernels
 Array = NDArray[Any]
 SERIAL = 26**3  # smaller levels are done by one thread
 COARSEST = 5
-BYTES_A_VOXEL = 96  # solver, faces and shares together at their peak, measured in tests/core/test_solver.py
+BYTES_A_VOXEL = 108  # solver, faces and shares together at their peak, measured in tests/core/test_solver.py
 
 
 @cache

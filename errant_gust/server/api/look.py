@@ -10,10 +10,12 @@ from pydantic import Field as Bound
 from errant_gust.core.checks import findings, findings_on_frame
 from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.fields import look
+from errant_gust.core.fields.examples import example
 from errant_gust.core.fields.gridded import WORKING
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.fields.step import STEPS
 from errant_gust.core.fields.surfaces import surface_samples
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.grids.region import budget
@@ -237,6 +239,15 @@ def reading(request: HttpRequest, body: StepLooking) -> Any:
         came = look.reading(before, low, high, side=14, cancel=turn.superseded)
         found["incoming"] = {"low": came.low, "high": came.high, "histogram": came.histogram}
     return found
+
+
+@router.get("/look/examples")
+def examples(request: HttpRequest) -> HttpResponse:
+    """A small picture of what every field step does."""
+    found = {op: picture for op in STEPS if (picture := example(op)) is not None}
+    response = reply({"size": 96}, found)
+    response["Cache-Control"] = "private, max-age=3600"
+    return response
 
 
 @router.get("/look/working", response=dict[str, float])

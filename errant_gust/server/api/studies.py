@@ -221,6 +221,18 @@ def list_files(request: HttpRequest, key: str) -> Any:
     return store.files(key)
 
 
+@router.get("/studies/{key}/archive")
+def archive(request: HttpRequest, key: str) -> HttpResponseBase:
+    """The study with its files as one zip."""
+    return FileResponse(store.archive(key), as_attachment=True, filename=f"{key}.gust.zip")
+
+
+@router.post("/archives", response=StudyOut)
+def from_archive(request: HttpRequest, name: str, file: File[UploadedFile]) -> Any:
+    """A new study from such a zip."""
+    return out(store.from_archive(file.file, name[:80]))
+
+
 @router.get("/studies/{key}/picture")
 def picture(request: HttpRequest, key: str) -> HttpResponseBase:
     path = store.folder(store.get(key).key) / "picture.png"

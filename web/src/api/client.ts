@@ -92,6 +92,12 @@ export async function upload(path: string, file: File): Promise<MeshAdded> {
   return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}`, form)).json()) as MeshAdded
 }
 
+export async function uploadStudy(file: File): Promise<{ key: string }> {
+  const form = new FormData()
+  form.append('file', file)
+  return (await (await send('POST', `/archives?name=${encodeURIComponent(file.name)}`, form)).json()) as { key: string }
+}
+
 export async function uploadFile(path: string, file: File, sort: string): Promise<{ file: string; said: string }> {
   const form = new FormData()
   form.append('file', file)

@@ -12,8 +12,9 @@
 </template>
 
 <script setup lang="ts">
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useStudy } from '../stores/study'
+import { focusSoon } from '../lib/focus'
 import { addStepTo } from '../score/adding'
 import type { Action } from './actions'
 
@@ -47,7 +48,7 @@ function go(f: Found | undefined) {
   emit('update:open', false)
   f.act()
 }
-watch(() => props.open, (on) => { if (on) { query.value = ''; at.value = 0; void nextTick(() => window.setTimeout(() => field.value?.focus(), 60)) } })
+watch(() => props.open, (on) => { if (on) { query.value = ''; at.value = 0; focusSoon(() => field.value) } })
 watch(query, () => { at.value = 0 })
 </script>
 

@@ -73,7 +73,8 @@ export function useKeys(frame: () => void) {
     const typing = /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) && (target as HTMLInputElement).type !== 'checkbox'
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !typing) { event.preventDefault(); void study.step(event.shiftKey ? 'redo' : 'undo'); return }
     if ((event.ctrlKey || event.metaKey) && event.key === 'Enter') { event.preventDefault(); void runs.start(runs.quality); return }
-    if (typing || searching.value) return
+    // a menu or dialog that is open has the keyboard to itself
+    if (typing || (document.querySelector('.v-overlay--active:not(.v-tooltip):not(.v-snackbar)') && event.key !== 'Escape')) return
     if (event.ctrlKey || event.metaKey) {
       const act = ['c', 'x', 'v', 'd'].includes(event.key.toLowerCase()) && !window.getSelection()?.toString() ? byKey(`ctrl ${event.key.toLowerCase()}`) : undefined
       if (act) { event.preventDefault(); act() }

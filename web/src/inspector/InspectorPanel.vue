@@ -1,5 +1,6 @@
 <template>
   <aside class="insp" aria-label="Inspector" data-testid="inspector">
+    <p v-if="waiting" class="waiting" role="status" data-testid="linking">Choose the parameter that {{ waiting.spec.label }} shall follow: go to its step or shape, then click its name. <button @click="waiting = null">Cancel</button></p>
     <template v-if="kind === 'region' && region"><RegionForm :region="region" /></template>
     <template v-else-if="entry && part">
       <h2><input v-if="kind === 'shape'" class="name" :value="(part as Shape).name" aria-label="Name" @change="rename" /><span v-else data-testid="inspector-title">{{ entry.label }}</span>
@@ -7,7 +8,8 @@
         <label v-if="kind === 'shape'" class="on"><input type="checkbox" :checked="(part as Shape).shown" @change="toggleShown" /> shown</label>
       </h2>
       <p>{{ firstSentence }}</p>
-      <canvas v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'" ref="big" class="big" width="292" height="118" data-testid="big-swatch" />
+      <canvas v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'" ref="big" class="big" width="292" height="118" data-testid="big-swatch" @pointermove="readSwatch" @pointerleave="under = ''" />
+      <p v-if="under" class="under num" data-testid="swatch-value">{{ under }}</p>
       <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
       <button v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file" class="draw" data-testid="draw-path" :aria-pressed="look.drawing === (part as Shape).id" @click="look.drawing = look.drawing ? '' : (part as Shape).id">{{ look.drawing ? 'Stop drawing' : 'Draw in the view' }}</button>
       <ParamRow v-for="p in visible" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" />
@@ -28,10 +30,12 @@
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import type { Region, Shape } from '../api/types'
 import { paint } from '../lib/colour'
+import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import ExportPanel from './ExportPanel.vue'
 import ParamRow from './ParamRow.vue'
+import { waiting } from './linking'
 import ReadingRows from './ReadingRows.vue'
 import RegionForm from './RegionForm.vue'
 
@@ -69,6 +73,22 @@ function draw() {
   c.imageSmoothingEnabled = true
   c.drawImage(tile, (292 - columns * k) / 2, (118 - rows * k) / 2, columns * k, rows * k)
 }
+const under = ref('')
+/** Value and place of the slice under the pointer. */
+function readSwatch(event: PointerEvent) {
+  const s = look.slice
+  const values = s?.arrays.values as Float32Array | undefined
+  if (!s || !values || !big.value) return
+  const [rows, columns] = s.shapes.values
+  const r = big.value.getBoundingClientRect()
+  const k = Math.max(292 / columns, 118 / rows)
+  const col = Math.floor((((event.clientX - r.left) / r.width) * 292 - (292 - columns * k) / 2) / k)
+  const row = rows - 1 - Math.floor((((event.clientY - r.top) / r.height) * 118 - (118 - rows * k) / 2) / k)
+  if (col < 0 || row < 0 || col >= columns || row >= rows) { under.value = ''; return }
+  const w = look.window
+  const at = [0, 1, 2].map((i) => w.origin[i] + (w.u[i] * (col + 0.5)) / columns + (w.v[i] * (row + 0.5)) / rows)
+  under.value = `${shown(values[row * columns + col], 4)} ${s.facts.unit} at ${at.map((v) => v.toFixed(2)).join(' ')} m`
+}
 onMounted(draw)
 watch(() => [look.slice, look.mapping, big.value], () => void nextTick(draw))
 function toggle() {
@@ -100,5 +120,8 @@ function rename(event: Event) {
 .insp .big { display: block; width: 292px; height: 118px; border: 1px solid var(--line); margin-bottom: 6px; }
 .insp .draw { border: 1px solid var(--line); border-radius: 3px; padding: 3px 10px; margin-bottom: 6px; }
 .insp .draw:hover { background: var(--soft); }
+.insp .under { position: absolute; right: 15px; margin-top: -24px; background: var(--card); padding: 0 6px; font-size: 11px; pointer-events: none; }
+.insp .waiting { background: var(--soft); padding: 6px 10px; color: inherit; }
+.insp .waiting button { text-decoration: underline; }
 .insp .formula { font-size: 11.500px; margin-top: 8px; overflow-wrap: anywhere; }
 </style>

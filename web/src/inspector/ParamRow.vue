@@ -1,6 +1,7 @@
 <template>
-  <div class="param" :data-testid="`param-${spec.name}`">
-    <label :title="help">{{ spec.label }}</label>
+  <div class="param" :class="{ pick: pickable }" :data-testid="`param-${spec.name}`">
+    <button v-if="pickable" class="pickme" :data-testid="`pick-${spec.name}`" @click="linkTo(path!, spec.label)">{{ spec.label }}</button>
+    <label v-else :title="help">{{ spec.label }}</label>
     <div class="v">
       <template v-if="special === 'keys'">
         <div class="keys">
@@ -48,6 +49,7 @@
         <template #activator="{ props: p }"><button class="dots" v-bind="p" :aria-label="`More for ${spec.label}`" :data-testid="`more-${spec.name}`">⋯</button></template>
         <v-list density="compact">
           <v-list-item v-if="!special" title="Key over time" subtitle="a value that changes" @click="makeKeys" />
+          <v-list-item v-if="spec.type === 'number' && !special" title="Link to a parameter …" subtitle="then choose it on the screen" :data-testid="`link-${spec.name}`" @click="waiting = { owner, spec }" />
           <v-list-item v-for="l in linkable" :key="l.path" :title="`Link to ${l.name}`" :subtitle="l.path" @click="set({ link: l.path, times: l.times })" />
           <v-list-item v-for="f in spec.varies ? fields : []" :key="f.id" :title="`Use field ${f.name}`" subtitle="a scalar field in its place" @click="set({ field: f.id })" />
           <v-list-item v-if="special" title="A plain number again" @click="set(plain)" />
@@ -69,6 +71,7 @@ import { useStudy, type Selection } from '../stores/study'
 import CurveEditor from './CurveEditor.vue'
 import FileField from './FileField.vue'
 import NumberField from './NumberField.vue'
+import { linkTo, pathOf, waiting } from './linking'
 import PointList from './PointList.vue'
 
 const props = defineProps<{ spec: ParamSpec; raw: Raw | undefined; owner: Selection }>()
@@ -111,6 +114,8 @@ const plain = computed<Raw>(() => {
   const r = props.raw as Keys | Link
   return 'keys' in r ? (r.keys[0][1] as Raw) : props.spec.default
 })
+const path = computed(() => pathOf(props.owner, props.spec.name))
+const pickable = computed(() => !!waiting.value && props.spec.type === 'number' && special.value !== 'field' && !!path.value && path.value !== pathOf(waiting.value.owner, waiting.value.spec.name))
 function set(next: Raw) {
   study.setParam(props.owner, props.spec, next, `${rawWords(value.value, props.spec, study.doc)} → ${rawWords(next, props.spec, study.doc)}`)
 }
@@ -172,6 +177,8 @@ select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; b
 .narrow :deep(input) { width: 43px; }
 .text { border-bottom: 1px solid var(--line); width: 100%; text-align: right; padding: 2px 3px; font-size: 12.500px; }
 .text:focus { background: var(--card); outline: none; border-color: var(--signal); }
+.pick { box-shadow: inset 2px 0 0 var(--signal); }
+.pickme { text-align: left; color: var(--signal-text); text-decoration: underline; }
 .unit { color: var(--muted); font-size: 11.500px; }
 .dots { color: var(--muted); width: 14px; }
 .many { display: grid; gap: 1px; font-size: 12px; width: 100%; padding: 3px 0; }

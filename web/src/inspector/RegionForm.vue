@@ -1,7 +1,7 @@
 <template>
   <h2><input class="name" :value="region.name" aria-label="Name" @change="rename" /></h2>
   <p>A box of voxels, fitted to shapes or set by its corners.</p>
-  <div class="row"><span>Voxel size</span>
+  <div class="row"><button v-if="waiting" class="pickme" data-testid="pick-voxel_size" @click="linkTo(`regions.${region.id}.voxel_size`, `voxel size of ${region.name}`)">Voxel size</button><span v-else>Voxel size</span>
     <NumberField :value="size" unit="m" label="Voxel size" :low="0" open-below :initial="0.1" testid="number-voxel_size" @change="(v) => study.setPath(`Voxel size ${shown(size)} → ${shown(v)} m`, `regions.${region.id}.voxel_size`, v)" /></div>
   <div class="row"><span>Padding</span>
     <NumberField :value="padding" unit="m" label="Padding" testid="number-padding" @change="(v) => study.setPath(`Padding ${shown(padding)} → ${shown(v)} m`, `regions.${region.id}.padding`, v)" /></div>
@@ -30,6 +30,7 @@ import { bytes, shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import NumberField from './NumberField.vue'
+import { linkTo, waiting } from './linking'
 
 const props = defineProps<{ region: Region }>()
 const study = useStudy()
@@ -65,5 +66,6 @@ function corner(which: 'lower' | 'upper', i: number, v: number) {
 .many { display: grid; font-size: 12px; }
 .narrow :deep(input) { width: 52px; }
 .cost { margin-top: 10px; display: grid; grid-template-columns: 1fr auto; row-gap: 3px; font-size: 12px; }
+.pickme { color: var(--signal-text); text-decoration: underline; }
 .over { color: rgb(var(--v-theme-error)) !important; }
 </style>

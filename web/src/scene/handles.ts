@@ -68,7 +68,7 @@ export function appendPoint(id: string, at: Vec3) {
   study.edit('Draw the path', (d) => {
     const params: Params = d.shapes.find((s) => s.id === id)!.params
     const move = isVec(params.move) ? params.move : ([0, 0, 0] as Vec3)
-    const points = (params.points ?? []) as unknown as Vec3[]
+    const points = (params.points ?? study.shapeEntry('curve')!.params.find((p) => p.name === 'points')!.default) as unknown as Vec3[]
     params.points = [...points, tidy(at.map((v, a) => v - move[a]) as Vec3)] as unknown as Raw
   })
 }

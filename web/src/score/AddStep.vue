@@ -2,10 +2,10 @@
   <v-menu v-model="open" :close-on-content-click="false" location="top start">
     <template #activator="{ props: p }"><button class="plus" v-bind="p" :aria-label="`Add a step to ${lane.name}`" :data-testid="`add-${lane.id}`">+</button></template>
     <v-card width="420" max-height="420" class="adder">
-      <input v-model="query" class="find" placeholder="Search steps" aria-label="Search steps" autofocus data-testid="find-step" @keydown.enter="pickFirst" @keydown.esc="open = false" />
+      <input ref="field" v-model="query" class="find" placeholder="Search steps" aria-label="Search steps" autofocus data-testid="find-step" @keydown.enter="pickFirst" @keydown.esc="open = false" />
       <div class="list">
         <button v-for="e in found" :key="e.id" class="item" :disabled="!!e.why" :data-testid="`op-${e.id}`" @click="add(e)">
-          <span class="ic"><v-icon :icon="iconFor(e)" size="18" /></span>
+          <span class="ic"><img v-if="pictures[e.id] && !flow" :src="pictures[e.id]" alt="" /><v-icon v-else :icon="iconFor(e)" size="18" /></span>
           <span><b>{{ e.label }}</b> <i class="muted">{{ e.kind }}</i><small>{{ e.why || e.yields }}</small></span>
         </button>
         <p v-if="!found.length" class="muted">No step is called that.</p>
@@ -19,6 +19,8 @@ import { mdiArrowDecision, mdiCreation, mdiPlusCircleOutline, mdiRecordCircleOut
 import { computed, ref } from 'vue'
 import type { Entry, Lane } from '../api/types'
 import { useStudy } from '../stores/study'
+import { loadPictures, pictures } from '../lib/examples'
+import { focusSoon } from '../lib/focus'
 import { addStepTo, whyNot } from './adding'
 import { opener } from './opener'
 import { watch } from 'vue'
@@ -27,6 +29,7 @@ const props = defineProps<{ lane: Lane; after: string | null }>()
 const study = useStudy()
 const open = ref(false)
 const query = ref('')
+const field = ref<HTMLInputElement | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
 const iconFor = (e: Entry) => ({ start: mdiRecordCircleOutline, change: mdiTuneVariant, join: mdiPlusCircleOutline, emit: mdiCreation })[e.kind] ?? mdiArrowDecision
 const found = computed(() => {
@@ -46,6 +49,7 @@ function add(e: Entry) {
   open.value = false
   query.value = ''
 }
+watch(open, (on) => { if (on) { void loadPictures(); focusSoon(() => field.value) } })
 watch(opener, (lane) => { if (lane === props.lane.id) { open.value = true; opener.value = '' } })
 </script>
 
@@ -53,9 +57,10 @@ watch(opener, (lane) => { if (lane === props.lane.id) { open.value = true; opene
 .adder { display: flex; flex-direction: column; padding: 8px; }
 .find { border: 1px solid var(--line); border-radius: 3px; padding: 5px 10px; margin-bottom: 6px; background: var(--card); color: inherit; }
 .list { overflow: auto; }
-.item { display: grid; grid-template-columns: 30px 1fr; text-align: left; width: 100%; padding: 4px 6px; border-radius: 3px; align-items: center; color: inherit; }
+.item { display: grid; grid-template-columns: 50px 1fr; text-align: left; width: 100%; padding: 4px 6px; border-radius: 3px; align-items: center; color: inherit; }
 .item:hover:not(:disabled) { background: var(--soft); }
 .item:disabled { opacity: 0.55; }
+.ic img { width: 40px; height: 40px; display: block; }
 .item small { display: block; color: var(--muted); }
 .item i { font-style: normal; font-size: 11px; }
 </style>

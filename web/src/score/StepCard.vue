@@ -1,6 +1,6 @@
 <template>
   <div ref="card" class="step" :class="{ sel: selected, off: !step.on, hot: linked, marked: isMarked }" role="button" tabindex="0" :aria-pressed="selected" :data-testid="`step-${lane.id}-${step.id}`" :title="entry?.yields"
-    @click="click" @focus="choose" @keydown="keys" @contextmenu.prevent="openMenu" @mouseenter="hoverUse(true)" @mouseleave="hoverUse(false)">
+    @click="click" @focus="focused" @keydown="keys" @contextmenu.prevent="openMenu" @mouseenter="hoverUse(true)" @mouseleave="hoverUse(false)">
     <canvas v-if="!flow" ref="canvas" :width="look.size" :height="look.size" :data-ready="!!values" />
     <div v-else class="icon"><v-icon :icon="icon" size="22" /></div>
     <div class="words">
@@ -77,6 +77,8 @@ function click(event: MouseEvent) {
     choose()
   }
 }
+/** Reached by the keyboard; a click chooses by itself, so that Ctrl + click still knows what was chosen before. */
+function focused() { if (card.value?.matches(':focus-visible')) choose() }
 function openMenu(event: MouseEvent) {
   if (!isMarked.value) { marked.value = new Set(); choose() }
   cardMenu.value = { x: event.clientX, y: event.clientY }

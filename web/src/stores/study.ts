@@ -25,6 +25,9 @@ export const useStudy = defineStore('study', () => {
   /** Edits not saved yet, each a revision of its own; a drag of one parameter is one edit. */
   let queue: { label: string; subject: string; document: StudyDoc }[] = []
   let timer = 0
+  let pressed = false
+  window.addEventListener('pointerdown', () => { pressed = true }, { capture: true })
+  for (const end of ['pointerup', 'pointercancel', 'blur']) window.addEventListener(end, () => { pressed = false }, { capture: true })
   let running: Promise<void> | null = null
 
   function take(out: StudyOut, keepDocument = false) {
@@ -56,8 +59,12 @@ export const useStudy = defineStore('study', () => {
     if (last && subject && last.subject === subject) queue[queue.length - 1] = { label: joined(last.label, label), subject, document: copy }
     else queue.push({ label, subject, document: copy })
     if (state.value !== 'conflict') state.value = 'unsaved'
+    soon()
+  }
+  /** Save after a short rest, and not while something is being dragged: a drag is one edit. */
+  function soon() {
     clearTimeout(timer)
-    timer = window.setTimeout(() => void flush(), 280)
+    timer = window.setTimeout(() => { if (pressed) soon(); else void flush() }, 280)
   }
   async function flush(): Promise<void> {
     clearTimeout(timer)

@@ -16,6 +16,7 @@
       <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title"><h2>{{ g.title }}</h2>
         <article v-for="e in g.entries" :id="`${g.title}-${e.id}`" :key="e.id" class="entry">
           <h3>{{ e.label }} <span class="muted">{{ e.yields }}</span></h3>
+          <img v-if="pictures[e.id] && e.lane === 'field'" class="shot" :src="pictures[e.id]" :alt="`A slice of a field after ${e.label}`" />
           <p v-for="(p, i) in e.doc.split('\n\n')" :key="i">{{ p }}</p>
           <p v-if="e.formula" class="num">{{ e.formula }}</p>
           <table><tbody><tr v-for="p in e.params" :key="p.name"><th>{{ p.label }}</th><td>{{ p.help }}</td><td class="num">{{ range(p) }}</td></tr></tbody></table>
@@ -29,6 +30,7 @@
 import { computed, onMounted, ref } from 'vue'
 import { call } from '../api/client'
 import type { Catalogue, Entry, ParamSpec } from '../api/types'
+import { loadPictures, pictures } from '../lib/examples'
 import { rawWords } from '../score/words'
 
 const catalogue = ref<Catalogue>({ steps: [], shapes: [] })
@@ -57,12 +59,14 @@ function range(p: ParamSpec) {
   const limits = a !== null || b !== null ? ` (${a ?? '…'} to ${b ?? '…'})` : ''
   return p.required ? 'to be chosen' : rawWords(p.default, p, null) + limits
 }
-onMounted(async () => { document.title = 'Handbook · Errant Gust'; catalogue.value = await call<Catalogue>('GET', '/catalogue'); demos.value = await call('GET', '/demos') })
+onMounted(async () => { document.title = 'Handbook · Errant Gust'; catalogue.value = await call<Catalogue>('GET', '/catalogue'); demos.value = await call('GET', '/demos'); void loadPictures() })
 </script>
 
 <style scoped>
 .book { max-width: 980px; }
 .toc { display: flex; gap: 16px; flex-wrap: wrap; }
+.shot { float: right; width: 96px; height: 96px; margin: 0 0 6px 14px; border: 1px solid var(--line); }
+.entry { overflow: hidden; }
 ol { padding-left: 20px; margin: 4px 0 8px; }
 li { margin-bottom: 2px; }
 h2 { font-size: 18px; margin: 14px 0 6px; }

@@ -5,7 +5,7 @@
       <router-link to="/handbook">Handbook</router-link>
       <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.click()">Import</v-btn>
       <v-btn class="go" data-testid="new-study" @click="make({ start: 'blank' })">New study</v-btn>
-      <input ref="picker" type="file" accept=".json" hidden data-testid="study-file" @change="importStudy" />
+      <input ref="picker" type="file" accept=".json,.zip" hidden data-testid="study-file" @change="importStudy" />
     </header>
     <main>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
@@ -13,7 +13,7 @@
         <article v-for="s in found" :key="s.key" :data-testid="`study-${s.key}`">
           <router-link :to="`/desk/${s.key}`" class="pic" :aria-label="`Open ${s.name}`"><img v-if="s.picture" :src="`/api/studies/${s.key}/picture?${s.changed}`" alt="" /><span v-else>no picture yet</span></router-link>
           <div class="words"><router-link :to="`/desk/${s.key}`"><b>{{ s.name }}</b></router-link><p>{{ s.note || 'No note.' }}</p>
-            <div class="foot"><span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button title="Download the study file" @click="take(s)">export</button><button @click="copy(s)">duplicate</button><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button></div></div>
+            <div class="foot"><span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button title="Download the study with its files as one zip" :data-testid="`export-${s.key}`" @click="take(s)">export</button><button @click="copy(s)">duplicate</button><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button></div></div>
         </article>
       </div>
       <p v-if="!studies.length && loaded" class="muted">There is no study yet. Begin with one below.</p>
@@ -31,7 +31,7 @@
 import { mdiUpload } from '@mdi/js'
 import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { call, type StudyCard } from '../api/client'
+import { call, download, uploadStudy, type StudyCard } from '../api/client'
 import type { StudyOut } from '../api/types'
 
 const router = useRouter()
@@ -55,6 +55,10 @@ const make = (body: object) => guarded(async () => { const made = await call<Stu
 const importStudy = (event: Event) => guarded(async () => {
   const file = (event.target as HTMLInputElement).files?.[0]
   if (!file) return
+  if (file.name.endsWith('.zip')) {
+    await router.push(`/desk/${(await uploadStudy(file)).key}`)
+    return
+  }
   let data: unknown
   try { data = JSON.parse(await file.text()) } catch { throw new Error(`${file.name}: not valid JSON; right would be a .gust.json file`) }
   const made = await call<StudyOut>('POST', '/studies', { document: data })
@@ -65,11 +69,7 @@ const copy = (s: StudyCard) => guarded(async () => {
   await load()
 })
 const take = (s: StudyCard) => guarded(async () => {
-  const study = await call<StudyOut>('GET', `/studies/${s.key}`)
-  const a = document.createElement('a')
-  a.href = URL.createObjectURL(new Blob([JSON.stringify(study.document, null, 1)], { type: 'application/json' }))
-  a.download = `${s.key}.gust.json`
-  a.click()
+  await download('GET', `/studies/${s.key}/archive`, `${s.key}.gust.zip`)
 })
 const remove = (s: StudyCard) => guarded(async () => {
   await call('DELETE', `/studies/${s.key}`)

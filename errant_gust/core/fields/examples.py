@@ -1,0 +1,109 @@
+"""A picture of every field step: a small lane that shows what the step does, for the handbook and the list of steps."""
+
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from errant_gust.core.errors import GustError
+from errant_gust.core.fields.look import Window, swatch
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.step import STEPS
+from errant_gust.core.study.document import parse
+
+WINDOW = Window((-2.0, -2.0, 0.0), (4.0, 0.0, 0.0), (0.0, 4.0, 0.0))
+SHAPES = [
+    {"id": "ball", "kind": "sphere", "params": {"radius": 0.8}},
+    {"id": "box", "kind": "box", "params": {"size": [1.4, 1.4, 1.4], "move": [0.8, 0.5, 0]}},
+    {"id": "path", "kind": "curve", "params": {
+        "points": [[-1.8, -1.0, 0], [-0.6, 0.7, 0], [0.6, -0.7, 0], [1.8, 1.0, 0]], "radius": 0.35,
+        "widths": [[0, 1], [0.5, 0.6], [1, 1.4]]}},
+]  # fmt: skip
+REGION = {"id": "room", "bounds": {"lower": [-2, -2, -0.5], "upper": [2, 2, 0.5]}, "voxel_size": 0.1}
+BEFORE: dict[str, tuple[str, dict[str, Any]]] = {
+    "scalar": ("noise", {"feature_size": 1.2, "octaves": 2}),
+    "vector": ("curl_noise", {"feature_size": 1.4, "octaves": 2}),
+}
+DISTANCE = ("distance", {"shape": "ball"})
+SPECIAL: dict[str, dict[str, Any]] = {
+    "mask_shape": {"shapes": ["ball", "box"], "attenuation": 0.8},
+    "ramp": {"start": [-1.5, -1, 0], "end": [1.5, 1, 0]},
+    "radial": {"centre": [0, 0, 0]},
+    "stencil": {"text": "Gust", "turn": [-90, 0, 0], "centre": [0, 0, 0], "height": 1.1},
+    "potential_flow": {"obstacles": ["ball"]},
+    "divergence_free": {"obstacles": ["ball"]},
+    "spline_flow": {"around": 0.6},
+    "surface_swirl": {"reach": 1.2},
+    "surface_drift": {"reach": 1.2},
+    "threshold": {"soft": 0.15},
+    "limit": {"most": 0.8},
+    "axes": {"scale": [1, 0, 0]},
+    "twist": {"rate": 90, "centre": [0, 0, -1]},
+    "place": {"turn": [0, 0, 30], "scale": 0.6},
+    "warp": {"amount": 0.5},
+    "smooth": {"width": 0.4},
+    "formula": {"expression": "sin(6*x) * f"},
+    "roughen": {"depth": 0.25},
+    "offset": {"by": 0.3, "shell": True},
+    "remap": {"curve": [[0, 0], [0.45, 0.05], [0.55, 0.95], [1, 1]]},
+    "fade": {"begin": -1},
+    "component": {"axis": "x"},
+    "linger": {"step": 0.5},
+}
+ON_DISTANCE = ("offset", "roughen", "join")
+
+
+@lru_cache(maxsize=128)
+def example(op: str, size: int = 96) -> Array | None:
+    """The step's picture (size, size) float32, or None for steps that need a file or a run."""
+    cls = STEPS.get(op)
+    if cls is None or op in ("from_grid", "from_particles"):
+        return None
+    fields: list[dict[str, Any]] = [
+        _lane("scalar", BEFORE["scalar"]), _lane("vector", BEFORE["vector"]),
+        _lane("shape", ("distance", {"shape": "box"})),
+        _lane("mask", ("mask_shape", {"shapes": ["box"], "attenuation": 0.8})),
+    ]  # fmt: skip
+    params = dict(SPECIAL.get(op, {}))
+    for name, info in cls.model_fields.items():
+        if info.is_required() and name not in params:
+            params[name] = _reference(op, name, cls.accepts)
+    if cls.accepts != "nothing":
+        first = DISTANCE if op in ON_DISTANCE else BEFORE["vector" if cls.accepts == "vector" else "scalar"]
+        if op in ("steer_around", "keep_inside"):
+            first = ("wind", {"speed": 1})
+        if op in ("mask", "gain"):
+            first = BEFORE["vector"]
+        fields.append(_lane("lane", first, (op, params)))
+    else:
+        fields.append(_lane("lane", (op, params)))
+    study = {"format": "errant-gust-study", "version": 1, "name": "Example", "shapes": SHAPES, "regions": [REGION],
+             "fields": fields}  # fmt: skip
+    try:
+        return np.nan_to_num(swatch(Plan(parse(study)).at(0.4).lane("lane"), WINDOW, size))
+    except (GustError, ValueError):
+        return None
+
+
+def _lane(id: str, *steps: tuple[str, dict[str, Any]]) -> dict[str, Any]:
+    return {"id": id, "name": id, "steps": [{"id": f"s{i}", "op": op, "params": p} for i, (op, p) in enumerate(steps)]}
+
+
+def _reference(op: str, name: str, accepts: str) -> Any:
+    """What a required parameter refers to in the example study."""
+    if name == "curve":
+        return "path"
+    if name == "shape":
+        return "ball"
+    if name == "shapes":
+        return ["ball"]
+    if name == "region":
+        return "room"
+    if name in ("by", "where") and op != "warp":
+        return "mask"
+    if op == "join":
+        return "shape"
+    if op == "multiply":
+        return "mask"
+    return "scalar" if accepts in ("scalar", "any") and op != "warp" else "vector"

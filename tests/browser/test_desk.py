@@ -1,0 +1,266 @@
+"""Whole tasks on the Desk: curves, keys, drawn paths, copied steps, search, history, archives, the five-minute wind."""
+
+import io
+import json
+import zipfile
+
+import pytest
+import trimesh
+from playwright.sync_api import expect
+
+from tests.browser.tools import add_field, add_step, changed, document, new_study, pixels, put, redrawn, saved
+
+
+def test_a_masked_evolving_wind_that_respects_an_obstacle_in_a_few_steps(page, address):
+    """The five-minute task, from an empty study, with nothing but what the screen offers."""
+    key = new_study(page, address)
+    page.get_by_test_id("beginnings").get_by_text("A stream past a shape").click()
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-sphere").click()
+    put(page, "radius", "80 cm")
+    add_field(page)
+    add_step(page, "field", "mask_shape")
+    page.get_by_test_id("param-shapes").get_by_text("Sphere").click()
+    page.get_by_test_id("new-field-lane").click()
+    add_step(page, "field_2", "curl_noise")
+    put(page, "evolve", "0.4")
+    add_step(page, "field_2", "mask")
+    page.get_by_test_id("select-by").select_option("field")
+    expect(page.get_by_test_id("reading-divergence")).to_have_class("num good")
+    page.get_by_test_id("step-stream-steer_around").click()
+    add_step(page, "stream", "add")
+    page.get_by_test_id("select-field").select_option("field_2")
+    expect(page.get_by_test_id("checks")).to_contain_text("check")
+    page.get_by_test_id("checks").click()
+    expect(page.get_by_test_id("finding-added_after_steering")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.get_by_test_id("step-stream-add").press("Alt+ArrowLeft")
+    expect(page.get_by_test_id("checks")).to_have_text("no findings")
+    page.get_by_test_id("step-stream-steer_around").click()
+    expect(page.get_by_test_id("reading-divergence")).to_have_class("num good")
+    expect(page.get_by_test_id("reading-bunching")).to_have_class("num good")
+    made = document(page, address, key)
+    stream = next(f for f in made["fields"] if f["id"] == "stream")
+    assert [s["op"] for s in stream["steps"]] == ["wind", "add", "steer_around"]
+
+
+def test_remap_over_the_histogram_of_what_comes_in(page, address):
+    key = new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "noise")
+    add_step(page, "field", "remap")
+    expect(page.locator("svg.curve .bar").first).to_be_visible()
+    assert page.locator("svg.curve .bar").count() > 20
+    before = pixels(page)
+    curve = page.locator("svg.curve").bounding_box()
+    page.mouse.dblclick(curve["x"] + 0.35 * curve["width"], curve["y"] + 0.9 * curve["height"])
+    page.get_by_test_id("curve-point-1").press("ArrowDown")
+    redrawn(page, before, 0.01)
+    made = document(page, address, key)
+    points = made["fields"][0]["steps"][1]["params"]["curve"]
+    assert len(points) == 3
+    assert points[1][1] < 0.2
+
+
+def test_evolve_is_keyed_over_time(page, address):
+    key = new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "curl_noise")
+    page.get_by_test_id("more-evolve").click()
+    page.get_by_text("Key over time").click()
+    expect(page.get_by_test_id("curve-point-0")).to_be_visible()
+    for _ in range(24):
+        page.keyboard.press(".")
+    page.get_by_text("+ key at 1 s").click()
+    page.get_by_label("Evolve, key 2", exact=True).fill("1.5")
+    page.get_by_label("Evolve, key 2", exact=True).press("Enter")
+    made = document(page, address, key)
+    assert made["fields"][0]["steps"][0]["params"]["evolve"]["keys"] == [[0, 0], [1, 1.5]]
+    still = pixels(page)
+    page.keyboard.press(".")
+    redrawn(page, still, 0.02)
+
+
+def test_a_path_is_drawn_in_the_view_and_its_points_are_dragged(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("add-region").click()
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-curve").click()
+    add_field(page)
+    add_step(page, "field", "spline_flow")
+    page.get_by_test_id("shape-curve").click()
+    page.get_by_test_id("views").click()
+    page.get_by_test_id("view-top").click()
+    page.wait_for_timeout(500)
+    page.get_by_test_id("draw-path").click()
+    expect(page.get_by_test_id("drawing")).to_be_visible()
+    box = page.get_by_test_id("view").bounding_box()
+    for x, y in ((0.55, 0.4), (0.62, 0.6)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+        page.wait_for_timeout(200)
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("drawing")).to_have_count(0)
+    saved(page)
+    points = document(page, address, key)["shapes"][0]["params"]["points"]
+    assert len(points) >= 4
+    last = points[-1]
+    at = (box["x"] + 0.62 * box["width"], box["y"] + 0.6 * box["height"])
+    page.mouse.move(*at)
+    page.mouse.down()
+    page.mouse.move(at[0] + 60, at[1], steps=4)
+    page.mouse.up()
+    moved = document(page, address, key)["shapes"][0]["params"]["points"][-1]
+    assert moved[0] > last[0] + 0.1
+    assert moved[1] == pytest.approx(last[1], abs=0.05)
+    page.get_by_test_id("undo").click()
+    expect(page.get_by_test_id("redo")).to_be_enabled()
+    assert document(page, address, key)["shapes"][0]["params"]["points"][-1] == last, "a drag is one edit"
+
+
+def test_steps_are_copied_duplicated_wrapped_and_undone(page, address):
+    key = new_study(page, address)
+    add_field(page)
+    for op in ("noise", "gain", "flip"):
+        add_step(page, "field", op)
+    page.get_by_test_id("step-field-gain").click()
+    page.get_by_test_id("step-field-flip").click(modifiers=["Control"])
+    page.keyboard.press("Control+d")
+    saved(page)
+    ops = [s["op"] for s in document(page, address, key)["fields"][0]["steps"]]
+    assert ops == ["noise", "gain", "flip", "gain", "flip"]
+    page.get_by_test_id("step-field-gain").click(button="right")
+    page.get_by_test_id("card-wrap").click()
+    made = document(page, address, key)
+    assert [[s["op"] for s in f["steps"]] for f in made["fields"]] == [
+        ["noise", "gain"],
+        ["use_field", "flip", "gain", "flip"],
+    ]
+    page.get_by_test_id("step-field-flip").click()
+    page.keyboard.press("Control+c")
+    other = new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "noise")
+    page.keyboard.press("Control+v")
+    assert [s["op"] for s in document(page, address, other)["fields"][0]["steps"]] == ["noise", "flip"]
+    page.get_by_test_id("fold-field").click()
+    expect(page.get_by_test_id("lane-field")).to_contain_text("2 steps: Noise › Flip sign")
+
+
+def test_twenty_edits_a_reload_and_all_of_them_undone(page, address):
+    key = new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "wind")
+    for i in range(20):
+        put(page, "speed", str(2 + i))
+        saved(page)
+    page.reload()
+    for i in range(19, -1, -1):
+        expect(page.get_by_test_id("undo")).to_have_attribute(
+            "title", f"Undo: Speed {1.5 if i == 0 else 1 + i} m/s → {2 + i} m/s"
+        )
+        page.get_by_test_id("undo").click()
+    expect(page.get_by_test_id("undo")).to_have_attribute("title", "Undo: Add Wind")
+    made = document(page, address, key)
+    assert made["fields"][0]["steps"][0]["params"] in ({}, {"speed": 1.5})
+    page.keyboard.press("h")
+    expect(page.get_by_test_id("history")).to_contain_text("Speed 20 m/s → 21 m/s")
+    page.get_by_test_id("history").get_by_text("Bring back").first.click()
+    assert document(page, address, key)["fields"][0]["steps"][0]["params"]["speed"] == 21
+
+
+def test_a_session_with_the_keyboard_alone(page, address):
+    key = new_study(page, address)
+    page.keyboard.press("/")
+    page.get_by_test_id("search-field").wait_for()
+    page.keyboard.press("Escape")
+    page.get_by_test_id("new-field-lane").focus()
+    page.keyboard.press("Enter")
+    page.keyboard.press("/")
+    page.wait_for_timeout(300)
+    page.keyboard.type("wind")
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("inspector-title")).to_have_text("Wind")
+    page.get_by_test_id("number-speed").focus()
+    page.keyboard.type("2 * 1.5")
+    page.keyboard.press("Enter")
+    page.keyboard.press("a")
+    page.wait_for_timeout(300)
+    page.keyboard.type("limit")
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("inspector-title")).to_have_text("Limit")
+    page.keyboard.press("d")
+    page.keyboard.press("[")
+    expect(page.get_by_test_id("inspector-title")).to_have_text("Wind")
+    page.keyboard.press("Control+z")
+    page.keyboard.press("?")
+    expect(page.get_by_test_id("keys")).to_contain_text("Wrap steps")
+    page.keyboard.press("Escape")
+    made = document(page, address, key)
+    steps = made["fields"][0]["steps"]
+    assert [s["op"] for s in steps] == ["wind", "limit"]
+    assert steps[0]["params"]["speed"] == 3
+    assert steps[1]["on"] is True, "switching it off was undone"
+
+
+def test_before_and_after_side_by_side_and_the_probe_on_a_shape(page, address):
+    page.goto(f"{address}/desk/harbour_gust")
+    expect(page.get_by_test_id("reading-range")).to_be_visible()
+    for key in "34":
+        page.keyboard.press(key)
+    page.get_by_test_id("glyph").select_option("none")
+    after = pixels(page)
+    page.keyboard.press("Shift+B")
+    page.wait_for_timeout(1500)
+    both = pixels(page)
+    half = after.shape[1] // 2
+    left, right = (
+        changed(after[120:400, :half], both[120:400, :half]),
+        changed(after[120:400, half + 4 :], both[120:400, half + 4 :]),
+    )
+    assert right < 0.03
+    assert left > right
+    page.keyboard.press("Escape")
+    page.get_by_test_id("place").select_option("shape:tower")
+    redrawn(page, after, 0.02)
+
+
+def test_a_study_leaves_and_comes_back_as_one_zip(page, address, tmp_path):
+    trimesh.creation.icosphere(2, 0.5).export(tmp_path / "bulb.obj")
+    key = new_study(page, address)
+    page.get_by_test_id("mesh-file").set_input_files(tmp_path / "bulb.obj")
+    expect(page.get_by_test_id("shape-bulb")).to_be_visible()
+    saved(page)
+    page.goto(address)
+    with page.expect_download() as got:
+        page.get_by_test_id(f"export-{key}").click()
+    got.value.save_as(tmp_path / "a.zip")
+    with zipfile.ZipFile(io.BytesIO((tmp_path / "a.zip").read_bytes())) as zipped:
+        assert {"study.gust.json", "assets/bulb.obj"} <= set(zipped.namelist())
+        assert json.loads(zipped.read("study.gust.json"))["shapes"][0]["id"] == "bulb"
+    page.get_by_test_id("study-file").set_input_files(tmp_path / "a.zip")
+    page.wait_for_url("**/desk/*")
+    expect(page.get_by_test_id("shape-bulb")).to_contain_text("bulb.obj")
+    expect(page.get_by_test_id("shape-bulb")).not_to_contain_text("needs attention")
+
+
+def test_a_parameter_is_linked_by_picking_the_other_one(page, address):
+    key = new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "curl_noise")
+    add_field(page)
+    add_step(page, "field_2", "wind")
+    page.get_by_test_id("more-speed").click()
+    page.get_by_test_id("link-speed").click()
+    expect(page.get_by_test_id("linking")).to_be_visible()
+    page.get_by_test_id("step-field-curl_noise").click()
+    page.get_by_test_id("pick-strength").click()
+    expect(page.get_by_test_id("inspector-title")).to_have_text("Wind")
+    made = document(page, address, key)
+    assert made["fields"][1]["steps"][0]["params"]["speed"] == {"link": "fields.field.curl_noise.strength"}
+    page.get_by_test_id("step-field-curl_noise").click()
+    put(page, "strength", "2.5")
+    page.get_by_test_id("step-field_2-wind").click()
+    expect(page.get_by_test_id("reading-range")).to_contain_text("2.5 … 2.5 m/s")
+    box = page.get_by_test_id("big-swatch").bounding_box()
+    page.mouse.move(box["x"] + 100, box["y"] + 50)
+    expect(page.get_by_test_id("swatch-value")).to_contain_text("2.5 m/s at")
