@@ -41,6 +41,7 @@ class Roughen(Fractal):
     """
 
     id = "roughen"
+    own_first = True
     label = "Roughen"
     family = "change"
     accepts = "scalar"

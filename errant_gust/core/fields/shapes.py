@@ -36,6 +36,7 @@ class MaskShape(Fractal):
     """
 
     id = "mask_shape"
+    own_first = True
     label = "Mask shape"
     family = "start"
     yields = "where something acts, and how strongly"

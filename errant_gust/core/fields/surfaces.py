@@ -77,6 +77,7 @@ class Surface:
 class OnSurface(FieldStep):
     """Parameters of flows on a surface."""
 
+    own_first = True
     unit = "m/s"
 
     shape: ShapeId = param(help="The surface to cling to")
@@ -123,6 +124,7 @@ class SurfaceSwirl(VectorStart, OnSurface, Fractal):
     """
 
     id = "surface_swirl"
+    own_first = True
     label = "Surface swirl"
     yields = "swirls that cling to a shape"
     headline = "shape"

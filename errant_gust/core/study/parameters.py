@@ -87,6 +87,8 @@ class Parameters(BaseModel):
     label: ClassVar[str]
     yields: ClassVar[str]
     headline: ClassVar[str] = ""
+    own_first: ClassVar[bool] = False
+    """Whether the form shows what this class declares before what it inherits."""
 
     @classmethod
     def build(cls, values: dict[str, Any], where: str) -> Any:
@@ -148,7 +150,10 @@ def _kind(info: FieldInfo) -> tuple[str, list[str]]:
 def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
     """The parameters of a class as catalogue entries: name, type, unit, range, default, help."""
     entries = []
-    for name, info in cls.model_fields.items():
+    own = {
+        name for c in cls.__mro__ if getattr(c, "own_first", False) for name in c.__dict__.get("__annotations__", {})
+    }
+    for name, info in sorted(cls.model_fields.items(), key=lambda field: cls.own_first and field[0] not in own):
         kind, choices = _kind(info)
         limits: dict[str, Any] = {}
         for mark in info.metadata:

@@ -54,7 +54,7 @@ const entry = computed(() => {
   if (s?.kind === 'shape' && part.value) return study.shapeEntry((part.value as Shape).kind)
   return undefined
 })
-const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ') ?? '')
+const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ').replace(/`/g, '') ?? '')
 const visible = computed(() => (entry.value?.params ?? []).filter((p) => {
   if (!p.when) return true
   return Object.entries(p.when).every(([name, values]) => values.includes(String(part.value?.params[name] ?? entry.value!.params.find((q) => q.name === name)?.default)))

@@ -17,7 +17,7 @@
         <article v-for="e in g.entries" :id="`${g.title}-${e.id}`" :key="e.id" class="entry">
           <h3>{{ e.label }} <span class="muted">{{ e.yields }}</span></h3>
           <img v-if="pictures[e.id] && e.lane === 'field'" class="shot" :src="pictures[e.id]" :alt="`A slice of a field after ${e.label}`" />
-          <p v-for="(p, i) in e.doc.split('\n\n')" :key="i">{{ p }}</p>
+          <p v-for="(p, i) in e.doc.replace(/`/g, '').split('\n\n')" :key="i">{{ p }}</p>
           <p v-if="e.formula" class="num">{{ e.formula }}</p>
           <table><tbody><tr v-for="p in e.params" :key="p.name"><th>{{ p.label }}</th><td>{{ p.help }}</td><td class="num">{{ range(p) }}</td></tr></tbody></table>
         </article>

@@ -81,27 +81,3 @@ const remove = (s: StudyCard) => guarded(async () => {
 const back = () => guarded(async () => { await call('POST', `/studies/${goneKey}/undelete`); gone.value = false; await load() })
 onMounted(() => { document.title = 'Studies · Errant Gust'; void load(); void guarded(async () => { demos.value = await call('GET', '/demos') }) })
 </script>
-
-<style>
-.page { height: 100vh; display: grid; grid-template-rows: 44px 1fr; background: rgb(var(--v-theme-background)); }
-.page .bar { display: flex; align-items: center; gap: 12px; padding: 0 14px; border-bottom: 1px solid var(--line); }
-.page .sp { flex: 1; }
-.page a { color: inherit; text-decoration: none; }
-.page a:hover { text-decoration: underline; }
-.page .find { border: 1px solid var(--line); border-radius: 3px; padding: 4px 10px; background: var(--card); width: 240px; color: inherit; }
-.page main { overflow: auto; padding: 18px 22px; }
-.page .cards { display: grid; grid-template-columns: repeat(auto-fill, minmax(288px, 1fr)); gap: 18px; }
-.page article { border: 1px solid var(--line); border-radius: 3px; background: var(--card); overflow: hidden; }
-.page article .pic { display: grid; place-items: center; aspect-ratio: 16/10; background: var(--sea); color: #9fb0cc; }
-.page article img { width: 100%; height: 100%; object-fit: cover; }
-.page .words { padding: 8px 12px; }
-.page article p { color: var(--muted); margin: 3px 0 8px; }
-.page .foot { display: flex; gap: 10px; font-size: 12px; }
-.page .foot button:hover { text-decoration: underline; }
-.page h2 { font-size: 15px; margin: 26px 0 10px; }
-.page .starts { display: grid; grid-template-columns: repeat(auto-fill, minmax(288px, 1fr)); gap: 12px 18px; }
-.page .starts button { text-align: left; border-left: 2px solid var(--line); padding: 4px 12px; }
-.page .starts button:hover, .page .starts button:focus-visible { border-color: var(--signal); background: var(--card); }
-.page .starts span { display: block; color: var(--muted); }
-.page .bad { color: rgb(var(--v-theme-error)); margin-bottom: 12px; }
-</style>
