@@ -150,9 +150,7 @@ def _kind(info: FieldInfo) -> tuple[str, list[str]]:
 def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
     """The parameters of a class as catalogue entries: name, type, unit, range, default, help."""
     entries = []
-    own = {
-        name for c in cls.__mro__ if getattr(c, "own_first", False) for name in c.__dict__.get("__annotations__", {})
-    }
+    own = {name for c in cls.__mro__ if getattr(c, "own_first", False) for name in inspect.get_annotations(c)}
     for name, info in sorted(cls.model_fields.items(), key=lambda field: cls.own_first and field[0] not in own):
         kind, choices = _kind(info)
         limits: dict[str, Any] = {}
