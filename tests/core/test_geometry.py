@@ -17,6 +17,9 @@ KINDS = {
     "box": lambda p, o: primitives.box(p, (0.5, 0.8, 0.3), o),
     "cylinder": lambda p, o: primitives.cylinder(p, 0.5, 1.2, o),
     "plane": lambda p, o: primitives.plane(p, o),
+    "torus": lambda p, o: primitives.torus(p, 0.9, 0.3, o),
+    "capsule": lambda p, o: primitives.capsule(p, 0.4, 1.1, o),
+    "cone": lambda p, o: primitives.cone(p, 0.8, 0.2, 1.3, o),
 }
 
 

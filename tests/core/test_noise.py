@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from errant_gust.core.fields.noise import CELL_KINDS
 from errant_gust.core.fields.plan import sample
 from tests.studies import central_differences, lane, node, plan, values
 
@@ -18,6 +19,41 @@ def test_signed_noise_stays_in_its_range_and_has_no_mean(rng):
     unit = values(node(("noise", {"range": "unit", "octaves": 4})), points[:50_000])
     assert unit.min() >= 0
     assert unit.max() <= 1
+
+
+@pytest.mark.parametrize(
+    "params",
+    [{"basis": "simplex"}, {"basis": "waves"}, *({"basis": "cells", "cells": c} for c in CELL_KINDS)],
+    ids=str,
+)
+def test_every_basis_stays_in_its_stated_range(params, rng):
+    points = rng.uniform(-300, 300, (200_000, 3))
+    for time in (0.0, 1.7):
+        v = values(node(("noise", {**params, "octaves": 1, "evolve": 0.4}), time=time), points)
+        assert np.abs(v).max() <= 1.0
+        assert np.ptp(v) > 1.2, "the stated range would be far too wide"
+
+
+def test_distances_to_cell_points_are_exact_and_a_cell_has_one_number(rng):
+    """Down the slope, as far as the value says, there must be a cell point, and it must be of the same cell."""
+    points = rng.uniform(-4, 4, (3000, 3)).astype(np.float32)
+    n = node(("noise", {"basis": "cells", "octaves": 1}))
+    v, slope = sample(n, points, gradient=True)
+    distance = (v + 1) / 2 * 1.25
+    nearest = points - slope * (1.25 / 2) * distance[:, None]  # down the slope lies the cell's point
+    again = (values(n, nearest.astype(np.float32)) + 1) / 2 * 1.25
+    assert np.abs(again).max() < 2e-3
+    number = node(("noise", {"basis": "cells", "cells": "number", "octaves": 1}))
+    assert np.abs(values(number, points) - values(number, nearest.astype(np.float32))).max() < 1e-6
+
+
+def test_feature_size_and_strength_may_be_fields(rng):
+    points = rng.uniform(-2, 2, (2000, 3)).astype(np.float32)
+    two = lane("two", ("constant", {"makes": "scalar", "value": 2.0}))
+    for step in ("noise", "curl_noise"):
+        varying = node((step, {"feature_size": {"field": "two"}, "strength": {"field": "two"}}), others=(two,))
+        plain = node((step, {"feature_size": 2.0, "strength": 2.0}))
+        assert np.allclose(values(varying, points), values(plain, points), atol=3e-5)
 
 
 def test_no_lattice_direction_stands_out(rng):
@@ -82,6 +118,14 @@ def test_in_plane_curl_noise_stays_in_its_plane(plane, axis, rng):
     v, slope = sample(node(("curl_noise", {"plane": plane})), rng.uniform(-3, 3, (2000, 3)), gradient=True)
     assert np.abs(v[:, axis]).max() == 0
     assert np.abs(np.trace(slope, axis1=1, axis2=2)).max() < 1e-4
+
+
+def test_curl_across_any_normal_has_no_motion_along_it(rng):
+    normal = np.array([1, 2, -0.5])
+    step = ("curl_noise", {"plane": "across a normal", "normal": normal.tolist(), "basis": "simplex"})
+    v = values(node(step), rng.uniform(-3, 3, (2000, 3)))
+    assert np.abs(v @ normal).max() < 1e-5
+    assert np.sqrt((v**2).sum(1).mean()) == pytest.approx(1, rel=0.1)
 
 
 @given(octaves=st.integers(1, 6), size=st.floats(0.1, 10), strength=st.floats(0.1, 20))

@@ -170,12 +170,16 @@ def test_a_closed_mesh_with_inlet_and_outlet_carries_the_same_flux_through_every
         {"id": "in", "kind": "cylinder", "params": {"radius": 0.75, "height": 0.3, "move": [0, 0, -1.3]}},
         {"id": "out", "kind": "cylinder", "params": {"radius": 0.45, "height": 0.3, "move": [0, 0, 1.3]}},
     ]
-    params = {"region": "room", "inside": ["duct"], "inlets": ["in"], "outlets": ["out"], "flux": 0.7}
-    n = node(("potential_flow", params), shapes=shapes)
+    params = {"region": "room", "inlets": ["in"], "outlets": ["out"], "flux": 0.7}
+    same = sample(node(("potential_flow", {**params, "inside": ["duct"]}), shapes=shapes), np.zeros((1, 3)))[0]
+    n = node(("bore_flow", {**params, "curve": "duct"}), shapes=shapes)
+    assert sample(n, np.zeros((1, 3)))[0] == pytest.approx(same)
     solved = solved_of(n)
     flux = (solved.grid.w * solved.shares[2]).sum(axis=(0, 1)) * 0.1**2
     middle = flux[12:-12]
     assert np.allclose(middle, 0.7, rtol=0.01), middle
+    with pytest.raises(StudyError, match="solved on a region"):
+        sample(node(("bore_flow", {"curve": "duct"}), shapes=shapes), np.zeros((1, 3)))
     with pytest.raises(StudyError, match="an inlet and an outlet"):
         sample(node(("potential_flow", {"region": "room", "inside": ["duct"]}), shapes=shapes), np.zeros((1, 3)))
 

@@ -6,11 +6,14 @@ from typing import Any, Literal
 import numpy as np
 
 from errant_gust.core.errors import StudyError
+from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Samples, cross, dot, scaled, size_of, smooth_step
+from errant_gust.core.fields.solved import PotentialFlow
 from errant_gust.core.fields.step import VectorStart
 from errant_gust.core.geometry.curve_shape import CurveShape
 from errant_gust.core.geometry.placed import PlacedShape
-from errant_gust.core.study.parameters import Curve, ShapeId, param
+from errant_gust.core.study.parameters import Curve, RegionId, ShapeId, ShapeIds, param
 from errant_gust.core.study.profile import profile
 
 FADE = 0.3  # share of the reach over which a path's influence ends
@@ -147,7 +150,8 @@ class BoreFlow(VectorStart):
     """A flow inside a tube: it spreads where the tube is wide, hurries where it is narrow, and does not leave the wall.
 
     v = u T + (u R′ / R) ρ / (1 − κ · ρ) with u = Q / (π R²): free of divergence in the tube, also in bends (κ is the
-    curvature of the axis), and tangent to the wall r = R(s). Beyond the wall it turns back inward and fades.
+    curvature of the axis), and tangent to the wall r = R(s). Beyond the wall it turns back inward and fades. Through a
+    closed shape, from inlet to outlet, it is the potential flow on the voxels of a region.
     """
 
     id = "bore_flow"
@@ -157,15 +161,40 @@ class BoreFlow(VectorStart):
     formula = "v = u T + (u R′/R) ρ/(1 − κ·ρ),  u = Q/(πR²)"
     unit = "m/s"
 
-    curve: ShapeId = param(label="Tube", help="A curve with a radius")
+    curve: ShapeId = param(label="Tube", help="A curve with a radius, or a closed shape with an inlet and an outlet")
     flux: float = param(0.4, unit="m³/s", slider=(-5, 5), help="Volume through every section in a second")
+    region: RegionId = param("", optional=True, help="For a closed shape: where its flow is solved, and how fine")
+    inlets: ShapeIds = param([], help="For a closed shape: the space inside these shapes is where flow comes in")
+    outlets: ShapeIds = param([], help="For a closed shape: where it goes out")
     spin: float = param(0.0, unit="/s", slider=(-10, 10), help="Turns about the axis, in radians a second")
     outside: float = param(0.3, range=(0, 5), help="How far beyond the wall it still acts, as a share of the radius")
 
     def feature(self) -> float:
         return 0.25
 
+    def duct(self, node: Node) -> PotentialFlow | None:
+        """The solved flow through a closed shape; None for a curve."""
+        kind = node.scene.shape(self.curve).kind
+        if isinstance(kind, CurveShape):
+            return None
+        if not self.region:
+            what = f"'{self.curve}' is a {kind.label.lower()}, whose flow is solved on a region"
+            raise StudyError(
+                what, where=f"{node.where}.region", fix="choose a region around it, or a curve as the tube"
+            )
+        return PotentialFlow(
+            region=self.region, inside=[self.curve], inlets=self.inlets, outlets=self.outlets, flux=self.flux
+        )
+
+    def prepare(self, node: Node, cancel: Cancel | None = None) -> None:
+        duct = self.duct(node)
+        if duct is not None:
+            duct.prepare(node, cancel)
+
     def evaluate(self, at: At) -> Samples:
+        duct = self.duct(at.node)
+        if duct is not None:
+            return duct.evaluate(at)
         _, kind = curve_of(at, self.curve)
         seen = seen_from(at, self.curve)
         share = np.clip(seen.share.value, 0, 1)

@@ -283,4 +283,6 @@ class PotentialFlow(SolvedFlow):
 
 def solved_of(node: Any) -> Solved | None:
     """How well a solved step was solved, if it has been."""
-    return node.step.grid(node).solved if isinstance(node.step, SolvedFlow) else None
+    duct = getattr(node.step, "duct", None)  # a bore flow through a closed shape is solved too
+    step = duct(node) if duct is not None else node.step
+    return step.grid(node).solved if isinstance(step, SolvedFlow) else None
