@@ -2,6 +2,7 @@
 
 import io
 import json
+import re
 import zipfile
 
 import pytest
@@ -165,18 +166,20 @@ def test_twenty_edits_a_reload_and_all_of_them_undone(page, address):
     page.keyboard.press("h")
     expect(page.get_by_test_id("history")).to_contain_text("Speed 20 m/s → 21 m/s")
     page.get_by_test_id("history").get_by_text("Bring back").first.click()
+    expect(page.get_by_test_id("undo")).to_have_attribute("title", re.compile("Undo: Restore: Speed 20"))
     assert document(page, address, key)["fields"][0]["steps"][0]["params"]["speed"] == 21
 
 
 def test_a_session_with_the_keyboard_alone(page, address):
     key = new_study(page, address)
     page.keyboard.press("/")
-    page.get_by_test_id("search-field").wait_for()
+    expect(page.get_by_test_id("search-field")).to_be_focused()
     page.keyboard.press("Escape")
+    expect(page.get_by_test_id("search-field")).to_have_count(0)
     page.get_by_test_id("new-field-lane").focus()
     page.keyboard.press("Enter")
     page.keyboard.press("/")
-    page.wait_for_timeout(300)
+    expect(page.get_by_test_id("search-field")).to_be_focused()
     page.keyboard.type("wind")
     page.keyboard.press("Enter")
     expect(page.get_by_test_id("inspector-title")).to_have_text("Wind")
@@ -184,7 +187,7 @@ def test_a_session_with_the_keyboard_alone(page, address):
     page.keyboard.type("2 * 1.5")
     page.keyboard.press("Enter")
     page.keyboard.press("a")
-    page.wait_for_timeout(300)
+    expect(page.get_by_test_id("find-step")).to_be_focused()
     page.keyboard.type("limit")
     page.keyboard.press("Enter")
     expect(page.get_by_test_id("inspector-title")).to_have_text("Limit")
@@ -264,3 +267,39 @@ def test_a_parameter_is_linked_by_picking_the_other_one(page, address):
     box = page.get_by_test_id("big-swatch").bounding_box()
     page.mouse.move(box["x"] + 100, box["y"] + 50)
     expect(page.get_by_test_id("swatch-value")).to_contain_text("2.5 m/s at")
+
+
+def test_the_size_of_a_shape_and_the_reach_of_a_mask_are_dragged(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("add-region").click()
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-sphere").click()
+    put(page, "move-2", "0.8")
+    page.get_by_test_id("views").click()
+    page.get_by_test_id("view-front").click()
+    page.wait_for_timeout(600)
+    view = page.get_by_test_id("view").bounding_box()
+
+    def drag_named(name, right):
+        """Find a handle by hovering along the row of the sphere's middle, then drag it to the right."""
+        for step in range(6, 70):
+            for row in (0.5, 0.52, 0.54, 0.56, 0.58, 0.6):
+                at = (view["x"] + view["width"] * (0.5 + step * 0.005), view["y"] + view["height"] * row)
+                page.mouse.move(*at)
+                shown = page.locator(".handle")
+                if shown.count() and shown.inner_text() == name:
+                    page.mouse.down()
+                    page.mouse.move(at[0] + right, at[1], steps=4)
+                    page.mouse.up()
+                    return
+        raise AssertionError(f"no handle for {name}")
+
+    drag_named("Radius", 60)
+    radius = document(page, address, key)["shapes"][0]["params"]["radius"]
+    assert radius > 0.6
+    add_field(page)
+    add_step(page, "field", "mask_shape")
+    expect(page.get_by_test_id("reading-range")).to_be_visible()
+    drag_named("Attenuation", 50)
+    made = document(page, address, key)
+    assert made["fields"][0]["steps"][0]["params"]["attenuation"] > 0.6

@@ -105,7 +105,7 @@ function probe() {
   layers.frame.visible = (look.showProbe || look.showSlice) && onPlane
   viewer.draw()
 }
-const handles = computed(() => (study.doc ? handlesFor(study.doc, study.selection) : []))
+const handles = computed(() => (study.doc ? handlesFor(study.doc, study.selection, look.scene?.facts.shapes) : []))
 const hotHandle = ref('')
 function placeHandles() {
   if (!viewer) return
@@ -216,8 +216,8 @@ function release() {
 }
 let asked = 0
 async function hover(event: PointerEvent) {
+  if (viewer && !event.buttons && event.target === viewer.renderer.domElement) hotHandle.value = handleAt(event)?.name ?? ''
   if (!viewer || !look.target || grabbed || event.buttons || event.target !== viewer.renderer.domElement) return
-  hotHandle.value = handleAt(event)?.name ?? ''
   const hit = look.place.startsWith('shape:') ? layers.surface.getObjectByName('probe') : layers.frame.visible ? layers.frame.getObjectByName('probe') : undefined
   const found = hit ? viewer.ray(event).intersectObject(hit)[0] : undefined
   if (!found) { spot.value = null; return }

@@ -10,7 +10,7 @@ const isVec = (raw: Raw | undefined): raw is Vec3 => Array.isArray(raw) && raw.l
 const tidy = (v: Vec3): Vec3 => v.map((x) => Number(x.toFixed(3))) as Vec3
 
 /** What can be dragged for the selection: a shape's place, a curve's points, the places of a step, a region's corners. */
-export function handlesFor(doc: StudyDoc, selection: Selection): Handle[] {
+export function handlesFor(doc: StudyDoc, selection: Selection, boxes: { id: string; lower: Vec3; upper: Vec3 }[] = []): Handle[] {
   const study = useStudy()
   if (!selection) return []
   const found: Handle[] = []
@@ -38,6 +38,14 @@ export function handlesFor(doc: StudyDoc, selection: Selection): Handle[] {
       if (p.type !== 'vector' || p.unit !== 'm' || !isVec(raw)) continue
       found.push({ id: p.name, at: raw, name: p.label, put: (to) => study.setParam(selection, p, tidy(to), `→ ${tidy(to).join(' ')} m`) })
     }
+    const reach = entry?.params.find((p) => p.name === 'attenuation')
+    const first = boxes.find((b) => Array.isArray(step?.params.shapes) && (step!.params.shapes as string[])[0] === b.id)
+    const value = reach && (step!.params.attenuation ?? reach.default)
+    if (reach && first && typeof value === 'number') {
+      const edge = first.upper[0]
+      const middle = [1, 2].map((i) => (first.lower[i] + first.upper[i]) / 2)
+      found.push({ id: 'attenuation', at: [edge + value, middle[0], middle[1]], name: reach.label, put: (to) => { const v = Math.max(0, Number((to[0] - edge).toFixed(3))); study.setParam(selection, reach, v, `→ ${v} m`) } })
+    }
   }
   return found
 }
@@ -48,18 +56,48 @@ function ofShape(shape: Shape): Handle[] {
   const turn = shape.params.turn as Raw | undefined
   if (!isVec(move)) return []
   const spec = (name: string) => study.shapeEntry(shape.kind)!.params.find((p) => p.name === name)!
+  const upright = !turn || (isVec(turn) && turn.every((v) => v === 0))
+  const number = (name: string): number | null => {
+    const raw = shape.params[name] ?? study.shapeEntry(shape.kind)?.params.find((p) => p.name === name)?.default
+    return typeof raw === 'number' ? raw : null
+  }
+  function length(name: string, at: Vec3, read: (to: Vec3) => number): Handle {
+    return { id: name, at, name: spec(name).label, put: (to) => { const v = Math.max(0.01, Number(read(to).toFixed(3))); study.setParam(owner, spec(name), v, `→ ${v} m`) } }
+  }
+  /** Handles on the surface, by which sizes are dragged. */
+  function sizes(): Handle[] {
+    if (!upright) return []
+    const [x, y, z] = move as Vec3
+    const made: Handle[] = []
+    for (const name of ['radius', 'low', 'ring']) {
+      const r = number(name)
+      if (r !== null) made.push(length(name, [x + r, y, name === 'low' ? z - (number('height') ?? 0) / 2 : z], (to) => Math.abs(to[0] - x)))
+    }
+    const ring = number('ring'), tube = number('tube'), height = number('height')
+    if (ring !== null && tube !== null) made.push(length('tube', [x, y + ring + tube, z], (to) => Math.abs(to[1] - y - ring)))
+    if (height !== null) made.push(length('height', [x, y, z + height / 2], (to) => 2 * Math.abs(to[2] - z)))
+    const size = shape.params.size ?? study.shapeEntry(shape.kind)?.params.find((p) => p.name === 'size')?.default
+    if (isVec(size as Raw)) made.push({
+      id: 'size', at: [x + (size as Vec3)[0] / 2, y + (size as Vec3)[1] / 2, z + (size as Vec3)[2] / 2], name: 'Size',
+      put: (to) => { const v = tidy([0, 1, 2].map((i) => Math.max(0.01, 2 * Math.abs(to[i] - (move as Vec3)[i]))) as Vec3); study.setParam(owner, spec('size'), v, `→ ${v.join(' ')} m`) },
+    })
+    return made
+  }
   const points = shape.params.points ?? (shape.kind === 'curve' && !shape.params.file ? spec('points').default : null)
-  if (shape.kind === 'curve' && Array.isArray(points) && (!turn || (isVec(turn) && turn.every((v) => v === 0)))) {
-    return (points as Vec3[]).map((p, i) => ({
+  if (shape.kind === 'curve' && Array.isArray(points) && upright) {
+    const start = (points as Vec3[])[0]
+    const radius = shape.params.radius ?? spec('radius').default
+    const round: Handle[] = typeof radius === 'number' && start ? [length('radius', [start[0] + move[0], start[1] + move[1], start[2] + move[2] + radius], (to) => Math.abs(to[2] - start[2] - move[2]))] : []
+    return [...round, ...(points as Vec3[]).map((p, i) => ({
       id: `point ${i}`, at: p.map((v, a) => v + move[a]) as Vec3, name: `Point ${i + 1}`,
       put: (to: Vec3) => {
         const next = ((useStudy().doc!.shapes.find((s) => s.id === shape.id)!.params.points ?? points) as Vec3[]).map((q) => [...q] as Vec3)
         next[i] = tidy(to.map((v, a) => v - move[a]) as Vec3)
         study.setParam(owner, spec('points'), next as unknown as Raw, `point ${i + 1}`)
       },
-    }))
+    }))]
   }
-  return [{ id: 'move', at: move, name: `Place of ${shape.name}`, put: (to) => study.setParam(owner, spec('move'), tidy(to), `→ ${tidy(to).join(' ')} m`) }]
+  return [...sizes(), { id: 'move', at: move, name: `Place of ${shape.name}`, put: (to) => study.setParam(owner, spec('move'), tidy(to), `→ ${tidy(to).join(' ')} m`) }]
 }
 
 /** Add a point to a curve where the view was clicked. */
