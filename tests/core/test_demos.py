@@ -1,0 +1,62 @@
+"""The demo studies do what their how-to says, and are what the builder makes."""
+
+import json
+
+import numpy as np
+import pytest
+
+from errant_gust.core.api import open_study
+from errant_gust.core.checks import findings
+from errant_gust.core.demos import DEMOS
+from errant_gust.core.fields.look import domain, reading
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from tests.studies import DEMO
+
+
+@pytest.mark.parametrize("name", sorted(DEMOS))
+def test_a_demo_is_as_the_builder_makes_it_has_no_error_and_a_page(name):
+    path = DEMO / f"{name}.gust.json"
+    assert json.loads(path.read_text()) == json.loads(json.dumps(DEMOS[name]()))
+    assert not [f for f in findings(open_study(path)) if f.level == "error"]
+    assert "Try:" in (DEMO / f"{name}.md").read_text()
+    assert (DEMO / f"{name}.png").read_bytes().startswith(b"\x89PNG")
+
+
+def frames(name, flow, last):
+    """(time, state) on every 20th frame of a preview."""
+    plan = open_study(DEMO / f"{name}.gust.json")
+    made = ParticleFlow(plan, flow, quality="preview")
+    state = made.first()
+    for frame in range(1, last):
+        state = made.next(state, frame)
+        if frame % 20 == 0:
+            yield plan.at(plan.study.clock.seconds(frame + 1)), state
+
+
+def test_no_ember_touches_the_wall_of_the_flue():
+    seen = 0
+    for scene, state in frames("flue_embers", "embers", 90):
+        flue = scene.shape("flue")
+        near = flue.kind.curves(flue.geometry).nearest(state.position)
+        inside = (near.s > 0) & (near.s < near.length - 0.15)
+        assert flue.distance(state.position)[0][inside].max() < 0
+        seen = max(seen, int(inside.sum()))
+    assert seen > 5000
+
+
+def test_beads_stay_on_the_skin_of_the_globe_while_it_breathes():
+    for scene, state in frames("globe_skin", "beads", 42):
+        away = np.abs(scene.shape("globe").distance(state.position)[0])
+        assert np.quantile(away, 0.99) < 0.04
+        assert state.count > 2000
+
+
+def test_plain_noise_gathers_and_its_curl_does_not():
+    scene = open_study(DEMO / "lagoon_mist.gust.json").at(1.0)
+    low, high = domain(scene)
+    for pattern in ("clouds", "cells", "waves"):
+        plain, curl = (
+            reading(scene.lane(f"{pattern}_{k}"), low, high, gathers=True).bunching for k in ("plain", "curl")
+        )
+        assert plain > 20
+        assert curl == pytest.approx(1, abs=0.02)
