@@ -9,6 +9,7 @@ from errant_gust.core import flows  # noqa: F401  (fields may be made from parti
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
 DEMO = Path(__file__).resolve().parents[1] / "demo"
@@ -21,15 +22,8 @@ SHAPES = [
 REGIONS = [{"id": "room", "bounds": {"lower": [-2, -2, -2], "upper": [2, 2, 2]}, "voxel_size": 0.1}]
 
 
-def lane(id: str, *steps: Any) -> dict[str, Any]:
-    """A lane from (op, params) pairs; step ids are s0, s1, …"""
-    made = [{"id": f"s{i}", "op": step[0], "params": step[1] if len(step) > 1 else {}} for i, step in enumerate(steps)]
-    return {"id": id, "name": id, "steps": made}
-
-
 def data(*fields: dict[str, Any], **more: Any) -> dict[str, Any]:
-    base = {"format": "errant-gust-study", "version": 1, "name": "Test", "shapes": SHAPES, "regions": REGIONS}
-    return {**base, "fields": list(fields), **more}
+    return study("Test", *fields, **{"shapes": SHAPES, "regions": REGIONS, **more})
 
 
 def plan(*fields: dict[str, Any], assets: Assets | None = None, **more: Any) -> Plan:

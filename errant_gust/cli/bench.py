@@ -26,6 +26,7 @@ from errant_gust.core.flows.particles.flow import ParticleFlow, Particles, sorte
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
 Array = Any
@@ -55,12 +56,7 @@ def best(work: Callable[[], Any], times: int = 5) -> float:
 
 
 def _study(fields: list[dict[str, Any]], **more: Any) -> Plan:
-    data = {"format": "errant-gust-study", "version": 1, "name": "Bench", "fields": fields, **more}
-    return Plan(parse(data))
-
-
-def _lane(id: str, *steps: tuple[str, dict[str, Any]]) -> dict[str, Any]:
-    return {"id": id, "name": id, "steps": [{"id": f"s{i}", "op": op, "params": p} for i, (op, p) in enumerate(steps)]}
+    return Plan(parse(study("Bench", *fields, **more)))
 
 
 # references ------------------------------------------------------------------------------------------------------
@@ -109,9 +105,7 @@ def numpy_curl(points: Array, octaves: int) -> Array:
 
 
 def curl_noise() -> Row:
-    plan = _study(
-        [_lane("n", ("curl_noise", {"octaves": 4})), _lane("e", ("curl_noise", {"octaves": 4, "evolve": 0.3}))]
-    )
+    plan = _study([lane("n", ("curl_noise", {"octaves": 4})), lane("e", ("curl_noise", {"octaves": 4, "evolve": 0.3}))])
     node, boiling = plan.at(0.7).lane("n"), plan.at(0.7).lane("e")
     region = GridRegion((0, 0, 0), (128, 128, 128), 0.05)
     ours = best(lambda: bake(node, region))
@@ -145,7 +139,7 @@ def sampling() -> Row:
 
 def particles() -> Row:
     plan = _study(
-        [_lane("n", ("curl_noise", {}), ("bake", {"region": "r", "outside": "clamp"}))],
+        [lane("n", ("curl_noise", {}), ("bake", {"region": "r", "outside": "clamp"}))],
         regions=[{"id": "r", "bounds": {"lower": [0, 0, 0], "upper": [6.4, 6.4, 6.4]}, "voxel_size": 0.05}],
         shapes=[{"id": "b", "kind": "box", "params": {}}],
         flows=[
@@ -189,13 +183,13 @@ def particles() -> Row:
 def _eight_steps(folder: Path) -> Plan:
     write_obj(folder / "light_tower.obj", *light_tower(), "bench")
     lanes = [
-        _lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
-        _lane(
+        lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
+        lane(
             "n", ("curl_noise", {"octaves": 3, "evolve": 0.2}), ("mask", {"by": "m"}), ("gain", {"factor": 1.4}),
             ("add", {"field": "w"}), ("steer_around", {"shape": "t"}), ("axes", {"scale": [1, 1, 0.5]}),
             ("limit", {"most": 4}), ("gain", {"factor": 0.9}),
         ),
-        _lane("w", ("wind", {})),
+        lane("w", ("wind", {})),
     ]  # fmt: skip
     shapes = [
         {"id": "b", "kind": "box", "params": {"size": [3, 3, 2]}},
@@ -222,7 +216,7 @@ def looking() -> list[Row]:
         ]
         low, high = look.domain(scene)
         seeds = np.random.default_rng(3).uniform(low, high, (400, 3))
-        noise = _study([_lane("n", ("curl_noise", {"octaves": 3}))]).at(0.0).lane("n")
+        noise = _study([lane("n", ("curl_noise", {"octaves": 3}))]).at(0.0).lane("n")
         for node, words in ((noise, "curl noise"), (last, "eight steps and a mesh")):
             took = best(lambda node=node: look.flow_lines(node, seeds, length=4.0, steps=200), 3)  # type: ignore[misc]
             rows.append(Row(f"400 flow lines × 200 steps, {words}", took, goal="≤ 80 ms"))
@@ -261,7 +255,7 @@ def serving() -> list[Row]:
 def _post(base: str) -> None:
     import urllib.request
 
-    study = {"format": "errant-gust-study", "version": 1, "name": "b", "fields": [_lane("w", ("wind", {}))]}
+    study = {"format": "errant-gust-study", "version": 1, "name": "b", "fields": [lane("w", ("wind", {}))]}
     body = json.dumps({"study": "x", "document": study, "lane": "w", "point": [0, 0, 0]}).encode()
     headers = {"Content-Type": "application/json", "X-Errant-Gust": "1"}
     urllib.request.urlopen(urllib.request.Request(f"{base}/api/look/value", body, headers)).read()
@@ -348,7 +342,7 @@ def potential() -> Row:
     """A potential flow on 192³ voxels around an imported mesh, with the memory that it takes."""
     with tempfile.TemporaryDirectory() as name:
         write_obj(Path(name) / "light_tower.obj", *light_tower(), "bench")
-        lanes = [_lane("p", ("potential_flow", {"region": "r", "obstacles": ["t"]}))]
+        lanes = [lane("p", ("potential_flow", {"region": "r", "obstacles": ["t"]}))]
         data = {
             "format": "errant-gust-study", "version": 1, "name": "Bench", "fields": lanes,
             "shapes": [{"id": "t", "kind": "mesh", "params": {"file": "light_tower.obj"}}],
@@ -376,7 +370,7 @@ def noises() -> list[Row]:
     opensimplex.noise4array(*axis, np.array([0.3]))
     library = best(lambda: opensimplex.noise4array(*axis, np.array([0.3])), 3) * len(points) / 60**3
     for basis in ("gradient", "simplex", "waves", "cells"):
-        node = _study([_lane("n", ("noise", {"basis": basis, "octaves": 1, "evolve": 0.3}))]).at(1.0).lane("n")
+        node = _study([lane("n", ("noise", {"basis": basis, "octaves": 1, "evolve": 0.3}))]).at(1.0).lane("n")
         took = best(lambda node=node: sample(node, points), 3)  # type: ignore[misc]
         each = f"{1e6 * took / len(points):.0f} ns a point with its gradient"
         if basis == "simplex":

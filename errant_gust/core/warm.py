@@ -2,7 +2,6 @@
 
 import tempfile
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -19,11 +18,8 @@ from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.runs.compute import compute
+from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
-
-
-def lane(id: str, *steps: tuple[str, dict[str, Any]]) -> dict[str, Any]:
-    return {"id": id, "name": id, "steps": [{"id": f"s{i}", "op": op, "params": p} for i, (op, p) in enumerate(steps)]}
 
 
 def other_steps(folder: Path) -> Plan:
@@ -42,15 +38,13 @@ def other_steps(folder: Path) -> Plan:
         lane("vector", ("noise", {"makes": "vector"}), ("divergence_free", {"region": "room", "sides": "closed"})),
         lane("baked", ("curl_noise", {}), ("bake", {"region": "turned"})),
     ]
-    study = {
-        "format": "errant-gust-study", "version": 1, "name": "Warm", "fields": fields,
-        "shapes": [{"id": "ball", "kind": "sphere", "params": {}}],
-        "regions": [
-            {"id": "room", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.125},
-            {"id": "turned", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.25, "turn": [0, 0, 30]},
-        ],
-    }  # fmt: skip
-    return Plan(parse(study), Assets(folder))
+    shapes = [{"id": "ball", "kind": "sphere", "params": {}}]
+    box = {"lower": [-1] * 3, "upper": [1] * 3}
+    regions = [
+        {"id": "room", "bounds": box, "voxel_size": 0.125},
+        {"id": "turned", "bounds": box, "voxel_size": 0.25, "turn": [0, 0, 30]},
+    ]
+    return Plan(parse(study("Warm", *fields, shapes=shapes, regions=regions)), Assets(folder))
 
 
 def main() -> None:

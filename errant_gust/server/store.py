@@ -228,10 +228,10 @@ def _inspect(path: Path, sort: str) -> str:
         return f"{read_mesh(path).report.triangles:,} triangles"
     if sort == "curve":
         found = curve_files.read_curves(path)
-        return f"{len(found)} curves, {sum(len(c) for c in found):,} points"
+        return f"{_many(len(found), 'curve')}, {sum(len(c) for c in found):,} points"
     if sort == "outline":
         if path.suffix.lower() == ".svg":
-            return f"{len(outlines.read_svg(path))} outlines"
+            return _many(len(outlines.read_svg(path)), "outline")
         grey = outlines.read_brightness(path)
         return f"{grey.shape[1]} × {grey.shape[0]} pixels"
     grids = volumes.read_volume(path)
@@ -239,6 +239,10 @@ def _inspect(path: Path, sort: str) -> str:
         f"{n} ({'vector' if g.is_vector else 'scalar'}, {' × '.join(map(str, g.region.shape))})"
         for n, g in grids.items()
     )
+
+
+def _many(count: int, what: str) -> str:
+    return f"{count:,} {what}" if count == 1 else f"{count:,} {what}s"
 
 
 def files(key: str) -> list[dict[str, Any]]:

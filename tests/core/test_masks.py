@@ -5,7 +5,7 @@ import pytest
 from PIL import Image
 
 from errant_gust.core.errors import FileError, GustError, StudyError
-from errant_gust.core.fields.gridded import KEPT, PEAKS
+from errant_gust.core.fields.gridded import KEPT
 from errant_gust.core.geometry.outlines import read_brightness, read_svg, text_outline
 from errant_gust.core.geometry.shapes import Assets
 from tests.studies import lane, node, plan, values
@@ -62,7 +62,6 @@ def sweep(fps, **linger):
 ])  # fmt: skip
 def test_what_a_sweep_has_passed_lingers_and_fades(linger, left):
     KEPT.clear()
-    PEAKS.clear()
     n = sweep(24, **linger).at(1.6).lane("heat")
     x = np.array([-1.2, -0.4, 0.4])
     passed = (x + 1.7) / 2  # when the sweep's crest was there
@@ -76,7 +75,6 @@ def test_lingering_does_not_depend_on_frames_a_second_or_on_what_was_looked_at_b
     found = []
     for fps, first in ((12, None), (24, 0.7), (60, 1.9)):
         KEPT.clear()
-        PEAKS.clear()
         p = sweep(fps, loss="by share", share=1.0)
         if first is not None:
             values(p.at(first).lane("heat"), points)

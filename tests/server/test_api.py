@@ -326,8 +326,8 @@ def test_other_files_are_read_before_they_are_kept(api, study):
         return json.loads(made.content)
 
     svg = b'<svg xmlns="http://www.w3.org/2000/svg"><rect width="4" height="4"/></svg>'
-    assert send("kiln.svg", "outline", svg) == {"file": "kiln.svg", "said": "1 outlines"}
-    assert "2 curves" not in send("kiln.svg", "curve", svg)["said"]
+    assert send("kiln.svg", "outline", svg) == {"file": "kiln.svg", "said": "1 outline"}
+    assert send("kiln.svg", "curve", svg)["said"] == "1 curve, 5 points"
     assert "script" in send("bad.svg", "outline", svg.replace(b"<rect", b"<script/><rect"), 422)["what"]
     assert "cannot be read" in send("bad.npz", "volume", b"PK\x03\x04", 422)["what"]
     assert "plain file name" in send("..%2Fx.svg", "outline", svg, 422)["what"]

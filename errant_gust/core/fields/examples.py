@@ -10,6 +10,7 @@ from errant_gust.core.fields.look import Window, swatch
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.fields.step import STEPS
+from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
 WINDOW = Window((-2.0, -2.0, 0.0), (4.0, 0.0, 0.0), (0.0, 4.0, 0.0))
@@ -61,9 +62,9 @@ def example(op: str, size: int = 96) -> Array | None:
     if cls is None or op in ("from_grid", "from_particles"):
         return None
     fields: list[dict[str, Any]] = [
-        _lane("scalar", BEFORE["scalar"]), _lane("vector", BEFORE["vector"]),
-        _lane("shape", ("distance", {"shape": "box"})),
-        _lane("mask", ("mask_shape", {"shapes": ["box"], "attenuation": 0.8})),
+        lane("scalar", BEFORE["scalar"]), lane("vector", BEFORE["vector"]),
+        lane("shape", ("distance", {"shape": "box"})),
+        lane("mask", ("mask_shape", {"shapes": ["box"], "attenuation": 0.8})),
     ]  # fmt: skip
     params = dict(SPECIAL.get(op, {}))
     for name, info in cls.model_fields.items():
@@ -75,19 +76,14 @@ def example(op: str, size: int = 96) -> Array | None:
             first = ("wind", {"speed": 1})
         if op in ("mask", "gain"):
             first = BEFORE["vector"]
-        fields.append(_lane("lane", first, (op, params)))
+        fields.append(lane("lane", first, (op, params)))
     else:
-        fields.append(_lane("lane", (op, params)))
-    study = {"format": "errant-gust-study", "version": 1, "name": "Example", "shapes": SHAPES, "regions": [REGION],
-             "fields": fields}  # fmt: skip
+        fields.append(lane("lane", (op, params)))
+    made = study("Example", *fields, shapes=SHAPES, regions=[REGION])
     try:
-        return np.nan_to_num(swatch(Plan(parse(study)).at(0.4).lane("lane"), WINDOW, size))
+        return np.nan_to_num(swatch(Plan(parse(made)).at(0.4).lane("lane"), WINDOW, size))
     except (GustError, ValueError):
         return None
-
-
-def _lane(id: str, *steps: tuple[str, dict[str, Any]]) -> dict[str, Any]:
-    return {"id": id, "name": id, "steps": [{"id": f"s{i}", "op": op, "params": p} for i, (op, p) in enumerate(steps)]}
 
 
 def _reference(op: str, name: str, accepts: str) -> Any:

@@ -48,6 +48,10 @@ class Kept:
                     self._items.popitem(last=False)
             return made
 
+    def has(self, key: str) -> bool:
+        with self._lock:
+            return key in self._items
+
     def clear(self) -> None:
         with self._lock:
             self._items.clear()
@@ -227,22 +231,19 @@ class Linger(GriddedChange):
         """The recurrence up to a whole step; earlier results are kept, so playing forward costs one step a frame."""
         base = content_hash("peak", self.key(node.at_time(0.0)), node.step.model_dump(mode="json"))
         start = number
-        while start > 0 and (base, start) not in PEAKS:
+        while start > 0 and not KEPT.has(f"{base}.{start}"):
             start -= 1
-        values = PEAKS.get((base, start))
-        if values is None:
-            values = self.incoming_values(node.at_time(0.0), cancel)
-            PEAKS[base, 0] = values
-        for i in range(start + 1, number + 1):
-            now = self.incoming_values(node.at_time(i * self.step), cancel)
-            values = np.maximum(self._faded(values, self.step), now)
-            PEAKS[base, i] = values
-            while len(PEAKS) > 1 and sum(v.nbytes for v in PEAKS.values()) > min(budget() // 4, 1 << 30):
-                PEAKS.pop(next(iter(PEAKS)), None)
+        values: Array | None = None
+        for i in range(start, number + 1):
+            before = values
+
+            def make(i: int = i, before: Array | None = before) -> Array:
+                now = self.incoming_values(node.at_time(i * self.step), cancel)
+                return now if before is None or i == 0 else np.maximum(self._faded(before, self.step), now)
+
+            values = KEPT.get(f"{base}.{i}", make, lambda a: int(a.nbytes))
+        assert values is not None
         return values
-
-
-PEAKS: dict[tuple[str, int], Array] = {}
 
 
 def at_faces(node: Node, points_of: Callable[[int, int], Array], count: int, axis: int, cancel: Cancel | None) -> Array:

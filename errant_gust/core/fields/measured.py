@@ -7,7 +7,7 @@ from scipy import ndimage
 
 from errant_gust.core.errors import StudyError, nearest
 from errant_gust.core.fields.blocks import Cancel
-from errant_gust.core.fields.catalogue_hooks import STATES
+from errant_gust.core.fields.flow_states import STATES
 from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Kind, Samples

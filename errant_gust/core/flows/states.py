@@ -4,7 +4,7 @@ import threading
 from typing import Any
 
 from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.catalogue_hooks import STATES
+from errant_gust.core.fields.flow_states import STATES
 from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.flows.particles.flow import ParticleFlow, Particles
 

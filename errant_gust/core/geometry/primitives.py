@@ -65,30 +65,11 @@ def cylinder(p: Array, radius: float, height: float, order: int) -> Distance:
     d = np.where(outside, length, np.maximum(a, b))
     if order == 0:
         return d, None, None
-    radial = p[:2] / np.maximum(rho, TINY)
-    radial[0] = np.where(rho > TINY, radial[0], 1.0)
     safe = np.maximum(length, TINY)
     na = np.where(outside, qa / safe, (a > b).astype(np.float32))
-    nb = np.where(outside, qb / safe, (a <= b).astype(np.float32))
-    n = np.stack([na * radial[0], na * radial[1], nb * up])
-    if order == 1:
-        return d, n, None
-    # d(rho, z): curvature across the side is d_rho / rho; at the rim the 2D distance is round as well
-    rim = np.where(outside & (a > 0) & (b > 0), 1 / safe, 0).astype(np.float32)
-    side = na / np.maximum(rho, TINY)
-    raa, rbb, rab = rim * (1 - na * na), rim * (1 - nb * nb), -rim * na * nb * up
-    rx, ry = radial
-    hessian = np.stack(
-        [
-            raa * rx * rx + side * (1 - rx * rx),
-            raa * ry * ry + side * (1 - ry * ry),
-            rbb,
-            (raa - side) * rx * ry,
-            rab * rx,
-            rab * ry,
-        ]
-    )
-    return d, n, hessian
+    nb = np.where(outside, qb / safe, (a <= b).astype(np.float32)) * up
+    rim = np.where(outside & (a > 0) & (b > 0), 1 / safe, np.float32(0))  # round as seen from the edge
+    return _revolved(p, d, na, nb, rim, order)
 
 
 def round_hessian(n: Array, active: Array, radius: Array) -> Array:

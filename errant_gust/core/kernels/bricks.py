@@ -4,9 +4,8 @@ once."""
 import numpy as np
 
 from errant_gust.core.kernels.compiler import inline, kernel
-from errant_gust.core.kernels.grids import F0, N1, N2, N3, N4, N5, place
+from errant_gust.core.kernels.grids import F0, gather, locate
 
-F1 = np.float32(1.0)
 SHIFT = np.uint32(3)  # bricks of 8³ voxels
 
 
@@ -55,27 +54,9 @@ def sample_by_brick(grid, points, lx, ly, lz, scale, outside, out):
     for first in range(0, n, size):
         count = min(size, n - first)
         for s in range(count):
-            i, fx, wx = place((sorted_points[first + s, 0] - lx) * scale, nx, outside)
-            j, fy, wy = place((sorted_points[first + s, 1] - ly) * scale, ny, outside)
-            k, fz, wz = place((sorted_points[first + s, 2] - lz) * scale, nz, outside)
-            base[s] = np.uint32(3) * ((np.uint32(i) * np.uint32(ny) + np.uint32(j)) * np.uint32(nz) + np.uint32(k))
-            part[0, s], part[1, s], part[2, s], part[3, s] = wx * wy * wz, fx, fy, fz
+            q = first + s
+            x, y, z = sorted_points[q, 0], sorted_points[q, 1], sorted_points[q, 2]
+            locate(x, y, z, lx, ly, lz, scale, outside, nx, ny, nz, base, part, s)
         for s in range(count):
-            w, fx, fy, fz = part[0, s], part[1, s], part[2, s], part[3, s]
-            a = np.uint64(base[s])
-            b2, c = a + sy, a + sx
-            d = c + sy
-            w1 = w * fx
-            w0 = w - w1
-            wb, wd = w0 * fy, w1 * fy
-            wa, wc = w0 - wb, w1 - wd
-            u0 = wa * flat[a] + wb * flat[b2] + wc * flat[c] + wd * flat[d]
-            v0 = wa * flat[a + N1] + wb * flat[b2 + N1] + wc * flat[c + N1] + wd * flat[d + N1]
-            w0 = wa * flat[a + N2] + wb * flat[b2 + N2] + wc * flat[c + N2] + wd * flat[d + N2]
-            u1 = wa * flat[a + N3] + wb * flat[b2 + N3] + wc * flat[c + N3] + wd * flat[d + N3]
-            v1 = wa * flat[a + N4] + wb * flat[b2 + N4] + wc * flat[c + N4] + wd * flat[d + N4]
-            w1 = wa * flat[a + N5] + wb * flat[b2 + N5] + wc * flat[c + N5] + wd * flat[d + N5]
             q = order[first + s]
-            out[q, 0] = u0 + fz * (u1 - u0)
-            out[q, 1] = v0 + fz * (v1 - v0)
-            out[q, 2] = w0 + fz * (w1 - w0)
+            out[q, 0], out[q, 1], out[q, 2] = gather(flat, base, part, s, sy, sx)

@@ -46,6 +46,36 @@ def sample_scalar(grid, x, y, z, lx, ly, lz, scale, outside, out):
         out[q] = wx * wy * wz * (e + fx * (f - e))
 
 
+@inline
+def locate(x, y, z, lx, ly, lz, scale, outside, nx, ny, nz, base, part, s):
+    """Address of the lower voxel and the weights of one point, into slot s of a stretch."""
+    i, fx, wx = place((x - lx) * scale, nx, outside)
+    j, fy, wy = place((y - ly) * scale, ny, outside)
+    k, fz, wz = place((z - lz) * scale, nz, outside)
+    base[s] = np.uint32(3) * ((np.uint32(i) * np.uint32(ny) + np.uint32(j)) * np.uint32(nz) + np.uint32(k))
+    part[0, s], part[1, s], part[2, s], part[3, s] = wx * wy * wz, fx, fy, fz
+
+
+@inline
+def gather(flat, base, part, s, sy, sx):
+    """The trilinear vector of slot s: four runs of six numbers."""
+    w, fx, fy, fz = part[0, s], part[1, s], part[2, s], part[3, s]
+    a = np.uint64(base[s])
+    b, c = a + sy, a + sx
+    d = c + sy
+    w1 = w * fx
+    w0 = w - w1
+    wb, wd = w0 * fy, w1 * fy
+    wa, wc = w0 - wb, w1 - wd
+    u0 = wa * flat[a] + wb * flat[b] + wc * flat[c] + wd * flat[d]
+    v0 = wa * flat[a + N1] + wb * flat[b + N1] + wc * flat[c + N1] + wd * flat[d + N1]
+    w0 = wa * flat[a + N2] + wb * flat[b + N2] + wc * flat[c + N2] + wd * flat[d + N2]
+    u1 = wa * flat[a + N3] + wb * flat[b + N3] + wc * flat[c + N3] + wd * flat[d + N3]
+    v1 = wa * flat[a + N4] + wb * flat[b + N4] + wc * flat[c + N4] + wd * flat[d + N4]
+    w1 = wa * flat[a + N5] + wb * flat[b + N5] + wc * flat[c + N5] + wd * flat[d + N5]
+    return u0 + fz * (u1 - u0), v0 + fz * (v1 - v0), w0 + fz * (w1 - w0)
+
+
 @kernel
 def sample_vector(grid, x, y, z, lx, ly, lz, scale, outside, out):
     """In short stretches: first addresses and weights (vectorised), then the gathers, whose misses overlap.
@@ -62,29 +92,11 @@ def sample_vector(grid, x, y, z, lx, ly, lz, scale, outside, out):
     for start in range(0, x.size, size):
         count = min(size, x.size - start)
         for s in range(count):
-            i, fx, wx = place((x[start + s] - lx) * scale, nx, outside)
-            j, fy, wy = place((y[start + s] - ly) * scale, ny, outside)
-            k, fz, wz = place((z[start + s] - lz) * scale, nz, outside)
-            base[s] = np.uint32(3) * ((np.uint32(i) * np.uint32(ny) + np.uint32(j)) * np.uint32(nz) + np.uint32(k))
-            part[0, s], part[1, s], part[2, s], part[3, s] = wx * wy * wz, fx, fy, fz
+            q = start + s
+            locate(x[q], y[q], z[q], lx, ly, lz, scale, outside, nx, ny, nz, base, part, s)
         for s in range(count):
-            w, fx, fy, fz = part[0, s], part[1, s], part[2, s], part[3, s]
-            a = np.uint64(base[s])
-            b, c = a + sy, a + sx
-            d = c + sy
-            w1 = w * fx
-            w0 = w - w1
-            wb, wd = w0 * fy, w1 * fy
-            wa, wc = w0 - wb, w1 - wd
-            u0 = wa * flat[a] + wb * flat[b] + wc * flat[c] + wd * flat[d]
-            v0 = wa * flat[a + N1] + wb * flat[b + N1] + wc * flat[c + N1] + wd * flat[d + N1]
-            w0 = wa * flat[a + N2] + wb * flat[b + N2] + wc * flat[c + N2] + wd * flat[d + N2]
-            u1 = wa * flat[a + N3] + wb * flat[b + N3] + wc * flat[c + N3] + wd * flat[d + N3]
-            v1 = wa * flat[a + N4] + wb * flat[b + N4] + wc * flat[c + N4] + wd * flat[d + N4]
-            w1 = wa * flat[a + N5] + wb * flat[b + N5] + wc * flat[c + N5] + wd * flat[d + N5]
-            out[0, start + s] = u0 + fz * (u1 - u0)
-            out[1, start + s] = v0 + fz * (v1 - v0)
-            out[2, start + s] = w0 + fz * (w1 - w0)
+            u, v, w = gather(flat, base, part, s, sy, sx)
+            out[0, start + s], out[1, start + s], out[2, start + s] = u, v, w
 
 
 @kernel

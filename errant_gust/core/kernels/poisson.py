@@ -93,6 +93,14 @@ def cut_outflow(p, wx, wy, wz, row, i, j, k, n):
         out[s] = near + (w4[s] * (e - south[s]) + w5[s] * (e - north[s]))
 
 
+@inline
+def outflow(p, wx, wy, wz, row, i, j, a, c, nz):
+    """A row of A p, of whose cells a … c are not plain."""
+    plain_outflow(p, row, i, j, 0, a)
+    cut_outflow(p, wx, wy, wz, row, i, j, a, c - a)
+    plain_outflow(p, row, i, j, c, nz - c)
+
+
 @kernel
 def relax(p, b, wx, wy, wz, dinv, lo, hi, colour, first, last):
     """Gauss–Seidel on the cells of one colour with first <= i < last.
@@ -123,10 +131,7 @@ def residual(p, b, wx, wy, wz, dinv, lo, hi, r, first, last):
     row = np.empty(nz, np.float32)
     for i in range(first, last):
         for j in range(ny):
-            a, c = lo[i, j], hi[i, j]
-            plain_outflow(p, row, i, j, 0, a)
-            cut_outflow(p, wx, wy, wz, row, i, j, a, c - a)
-            plain_outflow(p, row, i, j, c, nz - c)
+            outflow(p, wx, wy, wz, row, i, j, lo[i, j], hi[i, j], nz)
             right, out = b[i + 1, j + 1, 1 : nz + 1], r[i + 1, j + 1, 1 : nz + 1]
             for s in range(nz):
                 out[s] = right[s] - row[s]
@@ -140,10 +145,7 @@ def apply(p, wx, wy, wz, dinv, lo, hi, q, first, last):
     total = 0.0
     for i in range(first, last):
         for j in range(ny):
-            a, c = lo[i, j], hi[i, j]
-            plain_outflow(p, row, i, j, 0, a)
-            cut_outflow(p, wx, wy, wz, row, i, j, a, c - a)
-            plain_outflow(p, row, i, j, c, nz - c)
+            outflow(p, wx, wy, wz, row, i, j, lo[i, j], hi[i, j], nz)
             out, cell = q[i + 1, j + 1, 1 : nz + 1], p[i + 1, j + 1, 1 : nz + 1]
             total += kept_product(row, cell, out)
     return total
@@ -151,7 +153,7 @@ def apply(p, wx, wy, wz, dinv, lo, hi, q, first, last):
 
 @inline
 def kept_product(row, cell, out):
-    """Copy a row and return its product with the cells, in eight float32 sums (which vectorise) added in float64."""
+    """Copy a row and return its product with the cells, in sixteen float32 sums (which vectorise) added in float64."""
     part = np.zeros(16, np.float32)
     n = row.size
     whole = n // 16 * 16
