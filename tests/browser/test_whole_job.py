@@ -71,6 +71,8 @@ def test_from_a_mesh_to_a_wind_around_it_to_files(page, address, tmp_path):
         put(page, f"size-{axis}", text)
     for axis, text in enumerate(("-1.4", "0", "0")):
         put(page, f"move-{axis}", text)
+    expect(page.get_by_test_id("number-size-0")).to_have_value("0.1")
+    expect(page.get_by_test_id("param-size").get_by_role("alert")).to_have_count(0)
     page.get_by_test_id("new-flow-lane").click()
     add_step(page, "particles", "emit")
     page.get_by_test_id("select-where").select_option("volume")

@@ -356,3 +356,13 @@ def test_the_probe_in_a_box_and_on_a_shape(api, study):
     assert facts["kind"] == "vector"
     inward = (arrays["vectors"] * arrays["normals"]).sum(axis=1)
     assert np.abs(inward).max() < 0.1, "the wind is steered around the ball"
+
+
+def test_looking_at_a_lane_without_steps_is_no_error(api, study):
+    document = study["document"]
+    document["fields"].append({"id": "fresh", "name": "Fresh", "steps": []})
+    looking = {"study": study["key"], "document": document, "lane": "fresh"}
+    facts, arrays = unpack(api("POST", "/look/probe", {**looking, "origin": [0, 0, 0], "u": [1, 0, 0], "v": [0, 1, 0]}))
+    assert facts["kind"] == "none"
+    assert not arrays
+    assert api("POST", "/look/reading", looking) == {"kind": "none"}

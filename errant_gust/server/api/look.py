@@ -49,10 +49,10 @@ class StepLooking(Looking):
     before: bool = False
 
     def node(self) -> Node | None:
-        """The lane after the step (or before it); None if nothing comes before it."""
+        """The lane after the step (or before it); None if no step is on there: an empty lane is no error."""
         steps = self.scene().steps(self.lane)
         if self.step is None:
-            return self.scene().lane(self.lane)
+            return steps[-1][1] if steps else None
         lane = self.scene().study.find("fields", self.lane, "lane")
         order = [s.id for s in lane.steps]
         at = order.index(self.step) if self.step in order else len(order) - 1

@@ -17,6 +17,7 @@
 <script setup lang="ts">
 import { mdiPause, mdiPlay } from '@mdi/js'
 import { computed, ref } from 'vue'
+import { shown } from '../lib/quantity'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
@@ -36,6 +37,8 @@ const spans = computed(() => {
   }
   return out
 })
+/** How long a frame takes: a quick one in milliseconds, so that it never reads 0.00 s. */
+const each = (s: number) => (s < 0.1 ? `${shown(s * 1000, 2)} ms` : `${s.toFixed(2)} s`)
 const words = computed(() => {
   if (!runs.connected) return 'no connection; trying again …'
   if (runs.problem) return runs.problem
@@ -44,7 +47,7 @@ const words = computed(() => {
   const n = r.frames.filter((f) => f <= clock.value.end).length
   const left = r.left !== null && r.state === 'running' ? ` · ${r.left < 1 ? 'less than 1' : Math.ceil(r.left)} s left` : ''
   const state = { done: '', running: '', waiting: ' · waiting', stopped: ' · stopped', failed: ' · failed' }[r.state] ?? ''
-  return `${n} frames ready${r.each ? ` · ${r.each.toFixed(2)} s each` : ''}${left}${state}`
+  return `${n} frames ready${r.each ? ` · ${each(r.each)} each` : ''}${left}${state}`
 })
 function scrub(event: PointerEvent) {
   const r = track.value!.getBoundingClientRect()

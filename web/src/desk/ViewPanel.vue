@@ -8,7 +8,7 @@
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
       <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
     </div>
-    <ViewBar @frame="frame" @turn="(w) => viewer?.turnTo(w)" @go="(v) => viewer?.goTo(v)" @keep="keepView" @picture="savePicture" />
+    <ViewBar @frame="lookAt" @turn="(w) => { taken = true; viewer?.turnTo(w) }" @go="(v) => { taken = true; viewer?.goTo(v) }" @keep="keepView" @picture="savePicture" />
     <template v-if="look.split"><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template>
     <p v-if="look.drawing" class="drawing" data-testid="drawing">Click on the probe or on a shape to add points · <button @click="look.drawing = ''">done (Esc)</button></p>
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
@@ -59,7 +59,9 @@ let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), surface: new THREE.Group(), sliceBefore: new THREE.Group(), glyphsBefore: new THREE.Group(), frame: new THREE.Group(), handles: new THREE.Group() }
 let particles: Particles | null = null
-let framed = false
+/** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
+let framed = ''
+let taken = false
 const hot = ref(false)
 
 const selectedId = computed(() => {
@@ -75,7 +77,8 @@ function shapesAndRegions() {
   layers.shapes.visible = look.showShapes
   drawShapes(layers.shapes, look.scene, study.doc, selectedId.value, obstacles.value)
   drawRegions(layers.regions, look.scene, selectedId.value)
-  if (!framed && look.scene) { framed = look.scene.facts.shapes.length + look.scene.facts.regions.length > 0; frame(true) } else viewer.draw()
+  const box = look.scene && look.scene.facts.shapes.length + look.scene.facts.regions.length ? JSON.stringify(look.box) : ''
+  if (box && box !== framed && !taken) { framed = box; frame(true) } else viewer.draw()
 }
 function probe() {
   if (!viewer) return
@@ -125,7 +128,9 @@ function frame(whole = false) {
   if (!whole && chosen) ({ lower, upper } = chosen)
   viewer?.frame(lower, upper, whole ? [-0.35, -0.86, 0.42] : undefined)
 }
-defineExpose({ frame, picture: () => viewer?.picture() ?? Promise.resolve(null) })
+/** The user's own framing: the camera stays there. */
+function lookAt(whole = false) { taken = true; frame(whole) }
+defineExpose({ frame: lookAt, picture: () => viewer?.picture() ?? Promise.resolve(null) })
 
 async function savePicture() {
   const blob = await viewer?.picture(1280, 800)
@@ -164,6 +169,7 @@ function clicked(event: PointerEvent): Vec3 | null {
 }
 let grabbed: { start: number; at: THREE.Vector3; plane: THREE.Plane } | null = null
 function grab(event: PointerEvent) {
+  taken = true
   if (!viewer || event.button !== 0) return
   if (look.drawing) {
     const at = clicked(event)
@@ -240,6 +246,7 @@ onMounted(() => {
   viewer.scene.add(...Object.values(layers), particles.points)
   const canvas = viewer.renderer.domElement
   canvas.addEventListener('pointerdown', grab, { capture: true })
+  viewer.controls.addEventListener('start', () => { taken = true })
   window.addEventListener('pointermove', drag)
   window.addEventListener('pointerup', release)
   window.addEventListener('keydown', escape)
@@ -262,7 +269,7 @@ watch(() => [look.slice, look.vectors, look.lines, look.surface, look.before, lo
 watch(handles, placeHandles)
 const escape = (event: KeyboardEvent) => { if (event.key === 'Escape') look.drawing = '' }
 watch(() => [runs.current, runs.stale, look.showParticles, look.mapping.high, study.doc?.looks], flow)
-watch(() => study.key, () => { framed = false })
+watch(() => study.key, () => { framed = ''; taken = false })
 </script>
 
 <style scoped>

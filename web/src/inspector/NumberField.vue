@@ -3,7 +3,7 @@
     <input :value="text" class="num" :aria-label="label" :disabled="disabled" :data-testid="testid" inputmode="decimal" spellcheck="false"
       @input="text = ($event.target as HTMLInputElement).value" @focus="focus" @blur="commit" @keydown.enter="($event.target as HTMLInputElement).blur()" @keydown.esc="revert"
       @keydown.up.prevent="nudge($event, 1)" @keydown.down.prevent="nudge($event, -1)" @wheel="wheel" @dblclick="reset" />
-    <span v-if="unit" class="unit">{{ unit }}</span>
+    <span v-if="unit && !quiet" class="unit">{{ unit }}</span>
     <div v-if="problem" class="why" role="alert">{{ problem }}</div>
   </div>
 </template>
@@ -12,7 +12,7 @@
 import { ref, watch } from 'vue'
 import { parseQuantity, shown } from '../lib/quantity'
 
-const props = defineProps<{ value: number; unit?: string; label: string; low?: number | null; high?: number | null; openBelow?: boolean; integer?: boolean; initial?: number | null; step?: number; disabled?: boolean; testid?: string }>()
+const props = defineProps<{ value: number; unit?: string; quiet?: boolean; label: string; low?: number | null; high?: number | null; openBelow?: boolean; integer?: boolean; initial?: number | null; step?: number; disabled?: boolean; testid?: string }>()
 const emit = defineEmits<{ change: [value: number] }>()
 const text = ref(shown(props.value, 6))
 const problem = ref('')

@@ -8,7 +8,7 @@
           <div v-for="(k, i) in (raw as Keys).keys" :key="i" class="key">
             <NumberField :value="k[0]" unit="s" :label="`${spec.label}, time of key ${i + 1}`" @change="(t) => setKey(i, 0, t)" />
             <NumberField v-if="typeof k[1] === 'number'" :value="k[1]" :unit="spec.unit" :label="`${spec.label}, key ${i + 1}`" :low="spec.range[0]" :high="spec.range[1]" @change="(v) => setKey(i, 1, v)" />
-            <template v-else><NumberField v-for="a in 3" :key="a" :value="k[1][a - 1]" :label="`${spec.label} ${'xyz'[a - 1]}, key ${i + 1}`" @change="(v) => setKeyAxis(i, a - 1, v)" /></template>
+            <template v-else><NumberField v-for="a in 3" :key="a" :value="k[1][a - 1]" :unit="unit" :quiet="a < 3" :label="`${spec.label} ${'xyz'[a - 1]}, key ${i + 1}`" @change="(v) => setKeyAxis(i, a - 1, v)" /></template>
             <button aria-label="Remove this key" @click="dropKey(i)">×</button>
           </div>
           <CurveEditor v-if="scalarKeys" :points="scalarKeys" :x="[0, seconds]" :range="keyRange" :kind="(raw as Keys).between ?? 'smooth'" :held="false" :now="runs.time" :label="`${spec.label} over time`" @change="setKeys" />
@@ -27,8 +27,8 @@
         <NumberField :value="value as number" :unit="unit" :label="spec.label" :low="spec.range[0]" :high="spec.range[1]" :open-below="spec.open_below" :integer="spec.type === 'integer'" :initial="spec.default as number" :testid="`number-${spec.name}`" @change="set" />
       </template>
       <template v-else-if="spec.type === 'vector' || spec.type === 'range'">
-        <NumberField v-for="(v, i) in value as number[]" :key="i" class="narrow" :value="v" :label="`${spec.label} ${spec.type === 'range' ? ['from', 'to'][i] : 'xyz'[i]}`" :testid="`number-${spec.name}-${i}`" @change="(n) => setAt(i, n)" />
-        <span class="unit">{{ spec.unit === 'as the field' ? '' : spec.unit }}</span>
+        <NumberField v-for="(v, i) in value as number[]" :key="i" class="narrow" :value="v" :unit="unit" quiet :label="`${spec.label} ${spec.type === 'range' ? ['from', 'to'][i] : 'xyz'[i]}`" :testid="`number-${spec.name}-${i}`" @change="(n) => setAt(i, n)" />
+        <span class="unit">{{ unit }}</span>
       </template>
       <input v-else-if="spec.type === 'switch'" type="checkbox" :checked="value as boolean" :aria-label="spec.label" @change="set(($event.target as HTMLInputElement).checked)" />
       <FileField v-else-if="spec.files.length" :value="value as string" :sort="spec.files[0]" :label="spec.label" @change="set" />

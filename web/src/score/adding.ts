@@ -1,5 +1,5 @@
 /** Which steps fit at the end of a lane, why others do not, and adding one with sensible references. */
-import type { Entry, Lane, Params } from '../api/types'
+import type { Entry, Lane, Params, StudyDoc } from '../api/types'
 import { useLook } from '../stores/look'
 import { freshId, useStudy } from '../stores/study'
 
@@ -32,6 +32,11 @@ export function whyNot(lane: Lane, e: Entry): string {
   return ''
 }
 
+/** Whether another lane is built from this one: then it is a part, and not what particles should be carried by. */
+function isUsed(id: string, doc: StudyDoc): boolean {
+  return doc.fields.some((l) => l.id !== id && l.steps.some((s) => Object.values(s.params).some((v) => v === id || (typeof v === 'object' && v !== null && 'field' in v && v.field === id))))
+}
+
 /** Append a step to a lane; what it must refer to is chosen so that it fits. */
 export function addStepTo(lane: Lane, e: Entry) {
   const study = useStudy()
@@ -51,7 +56,9 @@ export function addStepTo(lane: Lane, e: Entry) {
       const scalar = ['multiply', 'mask'].includes(e.id) || p.name === 'where'
       const want = scalar ? 'scalar' : e.id === 'warp' || flow ? 'vector' : e.kind === 'join' ? kind : ''
       const lanes = flow ? doc.fields : doc.fields.filter((f) => f.id !== lane.id)
-      params[p.name] = ([...lanes].reverse().find((l) => !want || kinds[l.id] === want) ?? lanes.at(-1))?.id ?? ''
+      const fitting = [...lanes].reverse().filter((l) => !want || kinds[l.id] === want)
+      const ends = flow ? fitting.filter((l) => !isUsed(l.id, doc)) : fitting
+      params[p.name] = (ends[0] ?? fitting[0] ?? lanes.at(-1))?.id ?? ''
     }
   }
   const id = freshId(e.id, lane.steps.map((s) => s.id))
