@@ -80,9 +80,11 @@ def _launch() -> None:
 
 def _finished(identity: str, result: dict[str, str]) -> None:
     try:
-        Run.objects.filter(identity=identity).update(state=result["state"], message=result["message"][:400])
-        with _lock:
-            _going.discard(identity)
+        try:
+            Run.objects.filter(identity=identity).update(state=result["state"], message=result["message"][:400])
+        finally:  # whatever the database says, the place is free
+            with _lock:
+                _going.discard(identity)
         _launch()
     finally:
         close_old_connections()

@@ -40,6 +40,8 @@ DATABASES = {
             "transaction_mode": "IMMEDIATE",
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
         },
+        # A file as in use: the in-memory database of tests is shared by threads without waiting for a locked table.
+        "TEST": {"NAME": HOME / "test.sqlite3"},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"

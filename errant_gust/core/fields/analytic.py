@@ -21,6 +21,10 @@ class Ramp(ScalarStart):
     id = "ramp"
     label = "Ramp"
     yields = "0 to 1 from one point to another"
+    mistake = (
+        "Both points nearly in the same place make an edge harder than a voxel: aliasing. Keep the points a "
+        "few voxels apart."
+    )
     headline = "start"
     formula = "f = c((x − a)·(b − a) / |b − a|²)"
 
@@ -49,6 +53,10 @@ class Clock(ScalarStart):
     id = "clock"
     label = "Clock"
     yields = "the time, everywhere"
+    mistake = (
+        "Taken for a rate: the value itself grows without bound. Send it through Remap or a formula before it "
+        "drives a strength."
+    )
     headline = "rate"
     formula = "f = rate · t + offset"
 
@@ -76,6 +84,10 @@ class Vortex(VectorStart):
     id = "vortex"
     label = "Vortex"
     yields = "a whirl about an axis"
+    mistake = (
+        "A tiny core with a large circulation is fastest at the core's edge, where it throws particles out of "
+        "the picture. Widen the core first, then raise the circulation."
+    )
     headline = "circulation"
     formula = "v = Γ/(2πr²) (1 − e^(−r²/a²)) n × ρ + lift e^(−r²/a²) n"
     unit = "m/s"
@@ -140,6 +152,10 @@ class Radial(VectorStart):
     id = "radial"
     label = "Radial"
     yields = "away from a point, or toward it"
+    mistake = (
+        "It is all source or sink: what it carries thins out or gathers. Use it for a push, and add whirl or "
+        "a divergence-free step for carrying."
+    )
     headline = "strength"
     formula = "v = ± strength · w(|x − c| / reach) · (x − c)/|x − c|"
     unit = "m/s"

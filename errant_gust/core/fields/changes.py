@@ -18,6 +18,10 @@ class Gain(Change):
     id = "gain"
     label = "Gain"
     yields = "the same, stronger or weaker"
+    mistake = (
+        "Used to mask: a field as factor that is not 0 where nothing should happen leaves a remainder. Look "
+        "at the coverage, and use Mask where divergence matters."
+    )
     headline = "factor"
     formula = "f' = factor · f"
 
@@ -48,6 +52,10 @@ class Limit(FieldStep):
     family = "change"
     accepts = "any"
     yields = "the same, never larger than the limit"
+    mistake = (
+        "Set below the speeds that matter it makes everything equally fast and the motion looks mechanical. "
+        "Read the range first; limit only the peaks."
+    )
     headline = "most"
     formula = "m' = m for m ≤ a;  a + (L − a)(1 − e^(−(m − a)/(L − a))) above, a = L (1 − soft)"
 
@@ -92,6 +100,10 @@ class Axes(FieldStep):
     family = "change"
     accepts = "vector"
     yields = "the vector with axes scaled or dropped"
+    mistake = (
+        "Dropping an axis of a curl noise brings sources and sinks back. Curl noise with 'In plane' stays on "
+        "the ground without them."
+    )
     headline = "scale"
     formula = "v' = (sₓ vₓ, s_y v_y, s_z v_z)"
 
@@ -118,6 +130,10 @@ class Remap(FieldStep):
     family = "change"
     accepts = "scalar"
     yields = "the same pattern in the range you choose"
+    mistake = (
+        "The 'from' range is left at 0 to 1 while the noise runs from −1 to 1, and half of it is cut off. Fit "
+        "it to the histogram of what comes in."
+    )
     headline = "to_range"
     formula = "f' = b₀ + (b₁ − b₀) c((f − a₀)/(a₁ − a₀))"
 
@@ -151,6 +167,10 @@ class Curl(FieldStep):
     family = "change"
     accepts = "any"
     yields = "swirl without sources or sinks"
+    mistake = (
+        "The curl of a scalar or of a field that is even everywhere is zero. It has the unit of the input "
+        "divided by metres: expect other strengths."
+    )
     headline = "strength"
     formula = "v' = strength · ∇ × v;  of a scalar strength · ∇f × n"
 
@@ -190,6 +210,10 @@ class Gradient(FieldStep):
     family = "change"
     accepts = "scalar"
     yields = "vectors up the slope of a scalar"
+    mistake = (
+        "A gradient gathers or spreads: particles carried by it pile up at the peaks. For a distance it "
+        "points outward; Flip sign holds things at the surface."
+    )
     headline = "strength"
     formula = "v = strength · ∇f"
 

@@ -18,6 +18,10 @@ class Offset(FieldStep):
     family = "change"
     accepts = "scalar"
     yields = "a fatter or thinner shape"
+    mistake = (
+        "A large negative offset makes thin parts vanish altogether. Look at the zero contour in a slice "
+        "through the thinnest place."
+    )
     headline = "by"
     formula = "d' = d − by;  as a shell |d| − by"
 
@@ -46,6 +50,10 @@ class Roughen(Fractal):
     family = "change"
     accepts = "scalar"
     yields = "a shape with a rough surface"
+    mistake = (
+        "A depth larger than the feature size tears the surface into islands, and what comes out is no longer "
+        "a distance. Keep the depth under half the feature size."
+    )
     headline = "depth"
     formula = "d' = d − depth · n(x) · w(|d|)"
 
@@ -77,6 +85,9 @@ class KeepInside(FieldStep):
     family = "change"
     accepts = "vector"
     yields = "a flow that stays in a shape"
+    mistake = (
+        "A reach wider than the shape is thick takes the whole flow away. Keep it below half of the narrowest place."
+    )
     headline = "shape"
     formula = "v' = v − (1−α) max(v·∇d, 0) ∇d − back · ∇d outside"
 

@@ -38,6 +38,10 @@ class Warp(Change):
     id = "warp"
     label = "Warp"
     yields = "the pattern pushed about by a vector field"
+    mistake = (
+        "Pushing by more than the size of the features folds the field over itself. Lower the amount or make "
+        "the pushing field coarser."
+    )
     headline = "by"
     formula = "f'(x) = f(x − amount · w(x))"
 
@@ -67,6 +71,9 @@ class Place(Change):
     id = "place"
     label = "Place"
     yields = "the field moved, turned, scaled"
+    mistake = (
+        "Scaled vectors keep their speed: a field twice as large takes twice as long to cross. Add Gain for the speed."
+    )
     headline = "move"
     formula = "f'(x) = R f(Rᵀ(x − move)/scale)"
 
@@ -88,6 +95,10 @@ class Twist(Change):
     id = "twist"
     label = "Twist"
     yields = "the field wound about an axis"
+    mistake = (
+        "The rate counts per metre along z: a tall scene turns many times at the top. Lower the rate, or "
+        "place the centre at the height that should stay."
+    )
     headline = "rate"
     formula = "f'(x) = R(θ) f(R(−θ) x),  θ = rate · (z − z₀)"
 
@@ -123,6 +134,10 @@ class Retime(Change):
     id = "retime"
     label = "Retime"
     yields = "the field at another time"
+    mistake = (
+        "A speed of 0 freezes what comes before it, also keyed strengths. Put it directly after the start "
+        "that should stand still."
+    )
     headline = "speed"
     formula = "f'(x, t) = f(x, speed · t + shift)"
 

@@ -192,6 +192,9 @@ class Formula(FieldStep):
     family = "join"
     accepts = "any"
     yields = "whatever you write"
+    mistake = (
+        "A scalar where a vector is meant gives one value only: three expressions separated by commas make a vector."
+    )
     headline = "expression"
     formula = "f' = expression(f, a, b, c, d, x, y, z, t)"
 

@@ -142,6 +142,10 @@ class Bake(GriddedChange):
     id = "bake"
     label = "Bake"
     yields = "the field as voxels"
+    mistake = (
+        "Voxels larger than half the finest detail lose it and bring divergence back between them. Outside "
+        "the region the chosen rule holds: nothing, unless clamped."
+    )
     headline = "region"
     formula = "f' = interpolation of f at the voxel middles"
 
@@ -155,6 +159,10 @@ class Smooth(GriddedChange):
     id = "smooth"
     label = "Smooth"
     yields = "the field without fine detail"
+    mistake = (
+        "A width below one voxel does nothing, yet costs the whole region. It shortens vectors where they "
+        "disagree; raise the strength afterwards."
+    )
     headline = "width"
     formula = "f' = Gauss(width) ∗ f"
 
@@ -186,6 +194,10 @@ class Linger(GriddedChange):
     label = "Linger"
     accepts = "scalar"
     yields = "values that stay for a while and fade"
+    mistake = (
+        "Its memory begins at the first frame, and time outside the region is forgotten. Keep the voxels fine "
+        "enough for the fastest sweep: it should not skip one in a step."
+    )
     headline = "loss"
     formula = "y(t) = max(x(t), y(t − dt) · e^(−k dt))  or  max(x(t), y(t − dt) − a dt)"
 

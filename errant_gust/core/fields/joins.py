@@ -18,6 +18,7 @@ class Add(FieldStep):
     family = "join"
     accepts = "any"
     yields = "both at once"
+    mistake = "A term that is added after Steer around points into the obstacle again. Add first, steer last."
     headline = "field"
     formula = "f' = f + amount · g"
 
@@ -57,6 +58,10 @@ class Multiply(FieldStep):
     family = "join"
     accepts = "any"
     yields = "the overlap of both"
+    mistake = (
+        "Multiplying a velocity by a scalar brings sources and sinks at its slopes. Mask with the potential "
+        "keeps it free of them."
+    )
     headline = "field"
     formula = "f' = f · g"
 
@@ -84,6 +89,10 @@ class Mask(FieldStep):
     family = "join"
     accepts = "any"
     yields = "the field where the mask is on"
+    mistake = (
+        "A mask that is zero everywhere silences the lane. Look at its coverage; check that its shape is "
+        "where the action is."
+    )
     headline = "by"
     formula = "v' = ∇ × (m ψ), or f' = m · f"
 

@@ -29,6 +29,10 @@ class FromGrid(FieldStep):
     label = "From grid"
     family = "start"
     yields = "a field read from a file"
+    mistake = (
+        "A file in other units, or with y up, lies far from the scene. Compare its box with the shapes, and "
+        "use Move or Place."
+    )
     headline = "file"
     formula = "f = interpolation of the file's voxels"
 
@@ -122,6 +126,10 @@ class FromParticles(Gridded):
     label = "From particles"
     family = "start"
     yields = "what a particle flow carries, as a field"
+    mistake = (
+        "A radius under one voxel leaves holes between the particles; far too large a radius smears them. Two "
+        "to three voxels suit most."
+    )
     headline = "flow"
     formula = "count: Σ G(x − xᵢ);  mean: Σ G aᵢ / Σ G"
 

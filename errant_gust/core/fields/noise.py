@@ -133,6 +133,10 @@ class Noise(Fractal):
     label = "Noise"
     family = "start"
     yields = "a cloudy pattern, boiling if it evolves"
+    mistake = (
+        "Evolve makes it boil, drift slides it: with drift alone it looks like a texture that is pulled past. "
+        "Most first tries evolve ten times too fast."
+    )
     headline = "feature_size"
     formula = "f(x, t) = strength · Σₒ rᵒ n(lᵒ (x − drift) / size, lᵒ · evolved)"
 
@@ -161,6 +165,10 @@ class CurlNoise(VectorStart, Fractal):
     id = "curl_noise"
     label = "Curl noise"
     yields = "swirls without sinks"
+    mistake = (
+        "Feature size smaller than about four voxels of the region that bakes it: the swirls alias away. A "
+        "mask after it should multiply the potential, or the swirls leak at its border."
+    )
     headline = "feature_size"
     formula = "v = ∇ × ψ,  ψ = three noises;  in a plane v = ∇ψ × n"
     unit = "m/s"

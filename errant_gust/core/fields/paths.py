@@ -85,6 +85,10 @@ class SplineFlow(VectorStart):
     id = "spline_flow"
     label = "Spline flow"
     yields = "a stream along, toward and around a path"
+    mistake = (
+        "Toward the path as strong as along it: everything collapses into a string. A tenth of it is enough, "
+        "with some swirl around."
+    )
     headline = "curve"
     formula = "v = A(r) [(1−τ) along T − (inward (1−τ) + along τ) ρ̂ + (1−τ) around T × ρ̂]"
     unit = "m/s"
@@ -157,6 +161,10 @@ class BoreFlow(VectorStart):
     id = "bore_flow"
     label = "Bore flow"
     yields = "a flow through a tube of varying width"
+    mistake = (
+        "A curve without radii is a thin straight tube: give its points radii. Particles born outside the "
+        "wall are not drawn in."
+    )
     headline = "curve"
     formula = "v = u T + (u R′/R) ρ/(1 − κ·ρ),  u = Q/(πR²)"
     unit = "m/s"

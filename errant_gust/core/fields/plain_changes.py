@@ -30,6 +30,7 @@ class UnitLength(FieldStep):
     family = "change"
     accepts = "vector"
     yields = "directions only"
+    mistake = "Where the field is nearly zero the direction is noise. Raise the floor until the swatch is calm there."
     headline = "floor"
     formula = "v' = v / √(|v|² + ε²)"
 
@@ -58,6 +59,10 @@ class Threshold(FieldStep):
     family = "change"
     accepts = "scalar"
     yields = "1 above a level, 0 below"
+    mistake = (
+        "Without a soft edge the mask has a step that no gradient sees: curls and steers show it as a seam. A "
+        "soft edge of a tenth of the range is enough."
+    )
     headline = "level"
     formula = "f' = S((f − level)/soft + ½)"
 
@@ -86,6 +91,7 @@ class Flip(Change):
     id = "flip"
     label = "Flip sign"
     yields = "the opposite"
+    mistake = "Flipping a distance swaps inside and outside for every step after it, also for Offset and Join shapes."
     formula = "f' = −f"
 
     def evaluate(self, at: At) -> Samples:
@@ -100,6 +106,7 @@ class Invert(FieldStep):
     family = "change"
     accepts = "scalar"
     yields = "the mask turned inside out"
+    mistake = "It is meant for values from 0 to 1: a signed noise inverted runs from 0 to 2. Remap it to 0 … 1 first."
     formula = "f' = 1 − f"
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
@@ -116,6 +123,10 @@ class Magnitude(ToScalar):
     id = "magnitude"
     label = "Magnitude"
     yields = "the size of the vector"
+    mistake = (
+        "The size is never negative and has no direction: it can be no velocity any more. It has a crease "
+        "where the vector is zero."
+    )
     formula = "f = |v|"
 
     def evaluate(self, at: At) -> Samples:
@@ -128,6 +139,7 @@ class Component(ToScalar):
     id = "component"
     label = "Component"
     yields = "one component of the vector"
+    mistake = "The axes are those of the scene: after a Place that turns, x is no longer the field's own x."
     headline = "axis"
     formula = "f = v·e"
 
@@ -147,6 +159,7 @@ class Divergence(ToScalar):
     id = "divergence"
     label = "Divergence"
     yields = "sources and sinks of the vector"
+    mistake = "A reading, seldom a field to carry with: its unit is 1/s, and it is zero for everything made by Curl."
     formula = "f = ∇ · v"
 
     def evaluate(self, at: At) -> Samples:
@@ -164,6 +177,10 @@ class Fade(Change):
     id = "fade"
     label = "Fade"
     yields = "the field for a span of time"
+    mistake = (
+        "Times count in seconds from the first frame, not in frames. At the very first frame a rise leaves "
+        "nothing to see."
+    )
     headline = "begin"
     formula = "f' = f · w(t)"
 

@@ -31,6 +31,7 @@ class Subtract(Join):
     id = "subtract"
     label = "Subtract"
     yields = "the difference"
+    mistake = "Two lanes that evolve differently never cancel, even with the same seed: link their evolve rates."
     formula = "f' = f − g"
 
     def evaluate(self, at: At) -> Samples:
@@ -46,6 +47,7 @@ class Mix(Join):
     id = "mix"
     label = "Mix"
     yields = "a blend of both"
+    mistake = "Halfway between two opposite streams there is none. Where two velocities should both act, use Add."
     formula = "f' = (1 − w) f + w g"
 
     weight: float = param(0.5, slider=(0, 1), varies=True, help="Share of the other lane")
@@ -61,6 +63,10 @@ class Replace(Join):
     id = "replace"
     label = "Replace"
     yields = "the other lane where a mask is on"
+    mistake = (
+        "A hard mask makes a seam with sources and sinks in it. Soften the mask, and make it divergence-free "
+        "afterwards."
+    )
     formula = "f' = f + m (g − f)"
 
     where: FieldId = param(help="A scalar lane: 1 takes the other lane, 0 keeps this one")
@@ -89,6 +95,7 @@ class Least(ScalarJoin):
     id = "least"
     label = "Least"
     yields = "the smaller of both"
+    mistake = "It has a crease where the two are equal. For shapes, Join shapes rounds it."
     formula = "f' = min(f, g)"
 
     def evaluate(self, at: At) -> Samples:
@@ -102,6 +109,7 @@ class Greatest(ScalarJoin):
     id = "greatest"
     label = "Greatest"
     yields = "the larger of both"
+    mistake = "Two masks joined by it keep the stronger; for overlap only, Multiply them instead."
     formula = "f' = max(f, g)"
 
     def evaluate(self, at: At) -> Samples:
@@ -121,6 +129,10 @@ class Cross(VectorJoin):
     id = "cross"
     label = "Cross"
     yields = "a vector across both"
+    mistake = (
+        "Where the two are parallel the product is zero, and its length changes with their angle. Unit length "
+        "first gives an even speed."
+    )
     formula = "v' = v × w"
 
     def evaluate(self, at: At) -> Samples:
@@ -133,6 +145,7 @@ class Dot(VectorJoin):
     id = "dot"
     label = "Dot"
     yields = "how much both agree, a scalar"
+    mistake = "Two vectors with units multiply their units: use Unit length on one of them to read a share of speed."
     formula = "f = v · w"
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
@@ -149,6 +162,10 @@ class Strongest(Join):
     id = "strongest"
     label = "Strongest wins"
     yields = "the stronger of both"
+    mistake = (
+        "The border between the two is a seam; evolving fields make it flicker. Bring the two to like "
+        "strengths, or use Mix."
+    )
     formula = "f' = f if |f| ≥ |g| else g"
 
     def evaluate(self, at: At) -> Samples:
@@ -168,6 +185,10 @@ class JoinShapes(ScalarJoin):
     id = "join"
     label = "Join shapes"
     yields = "two distances as one shape"
+    mistake = (
+        "'Cut' takes the other lane out of this one, not the other way round. A seam wider than the parts "
+        "melts them into one."
+    )
     formula = "union min(f, g), common max(f, g), cut max(f, −g); round and bevel within the width"
 
     how: Literal["union", "common", "cut"] = param("union", help="Together, what both share, or the other cut out")

@@ -16,6 +16,10 @@ class Distance(ScalarStart):
     id = "distance"
     label = "Distance"
     yields = "metres to a shape, negative inside"
+    mistake = (
+        "A mesh with holes has no clear inside: see the check, close it with Offset, or scale it to metres: "
+        "files often come in centimetres."
+    )
     headline = "shape"
     formula = "f = ± min |x − s|, s on the shape;  |∇f| = 1"
     unit = "m"
@@ -40,6 +44,10 @@ class MaskShape(Fractal):
     label = "Mask shape"
     family = "start"
     yields = "where something acts, and how strongly"
+    mistake = (
+        "Attenuation counts outward from the surface: with 0 the edge is hard and aliases. Several shapes "
+        "that add up exceed 1 where they overlap."
+    )
     headline = "shapes"
     formula = "f = magnitude · Σ w(dᵢ / attenuation)"
 

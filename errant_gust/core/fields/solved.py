@@ -143,6 +143,10 @@ class DivergenceFree(SolvedFlow):
     family = "change"
     accepts = "vector"
     yields = "the nearest flow without sources or sinks"
+    mistake = (
+        "It takes out what makes an explosion or an inflow as well. What should push outward is added after "
+        "it; nothing else should be."
+    )
     headline = "region"
     formula = "v' = v − ∇p,  ∇·v' = 0"
 
@@ -202,6 +206,10 @@ class PotentialFlow(SolvedFlow):
     family = "start"
     accepts = "nothing"
     yields = "a stream that splits and closes around bodies"
+    mistake = (
+        "A region whose sides are close to the obstacle squeezes the stream. Leave two to three obstacle "
+        "widths on every side."
+    )
     headline = "stream"
     formula = "v = U + ∇φ,  ∇²φ = 0,  v·n = 0 on obstacles"
 

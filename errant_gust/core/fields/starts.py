@@ -17,6 +17,7 @@ class Constant(FieldStep):
     label = "Constant"
     family = "start"
     yields = "one value everywhere"
+    mistake = "Left in place after the test: everything still drifts along x. Switch it off rather than down."
     headline = "vector"
     formula = "f = value"
 
@@ -46,6 +47,10 @@ class Wind(VectorStart):
     id = "wind"
     label = "Wind"
     yields = "a stream in one direction, with gusts"
+    mistake = (
+        "'Toward' says where it goes, not where it comes from. A gust share of 1 stops the wind altogether "
+        "between gusts."
+    )
     headline = "speed"
     formula = "v = d̂ · speed · (1 + gust · g(t / period))"
     unit = "m/s"
@@ -107,6 +112,9 @@ class UseField(FieldStep):
     label = "Use field"
     family = "start"
     yields = "the result of another lane"
+    mistake = (
+        "It reads the whole lane, with its last step. To branch earlier, wrap the first steps into a lane of their own."
+    )
     headline = "field"
     formula = "f = other lane"
 

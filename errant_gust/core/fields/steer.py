@@ -27,6 +27,10 @@ class SteerAround(FieldStep):
     family = "change"
     accepts = "vector"
     yields = "a flow that parts round a shape"
+    mistake = (
+        "Anything added after it can point into the obstacle again. Keep it last but for Limit, and give the "
+        "reach at least three voxels."
+    )
     headline = "shape"
     formula = "ψ' = αψ + (1−α) ∇d (∇d·ψ),  v = ∇ × ψ'"
 

@@ -82,6 +82,9 @@ class Stencil(ScalarStart):
     id = "stencil"
     label = "Stencil"
     yields = "an outline pressed through space as a mask"
+    mistake = (
+        "An image or outline is fitted to its height in metres, upright in the x–z plane: turn it to lie on the ground."
+    )
     headline = "text"
     formula = "f = w(max(d₂(x, y), |z| − depth/2) / soft)"
 

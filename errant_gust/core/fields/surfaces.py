@@ -127,6 +127,10 @@ class SurfaceSwirl(VectorStart, OnSurface, Fractal):
     own_first = True
     label = "Surface swirl"
     yields = "swirls that cling to a shape"
+    mistake = (
+        "Beyond the reach there is nothing: particles that leave the skin stop. Add an inward pull, or a wind "
+        "that takes over."
+    )
     headline = "shape"
     formula = "v = speed · n × ∇ψ,  or n × (x − p)/|x − p|"
 
@@ -155,6 +159,10 @@ class SurfaceDrift(VectorStart, OnSurface):
     id = "surface_drift"
     label = "Surface drift"
     yields = "a drift over a shape in one direction"
+    mistake = (
+        "Where the direction meets the surface head-on there is no drift. Turn the direction, or use Surface "
+        "swirl there."
+    )
     headline = "direction"
     formula = "v = speed · (d − n(n·d)),  or n × d"
 

@@ -87,6 +87,8 @@ class Parameters(BaseModel):
     label: ClassVar[str]
     yields: ClassVar[str]
     headline: ClassVar[str] = ""
+    mistake: ClassVar[str] = ""
+    """What often goes wrong with it, and what helps (handbook, inspector)."""
     own_first: ClassVar[bool] = False
     """Whether the form shows what this class declares before what it inherits."""
 
@@ -199,5 +201,6 @@ def summary(cls: type[Parameters]) -> dict[str, Any]:
         "yields": cls.yields,
         "headline": cls.headline,
         "doc": inspect.cleandoc(cls.__doc__ or ""),
+        "mistake": cls.mistake,
         "params": describe(cls),
     }

@@ -24,7 +24,7 @@ export interface ParamSpec {
   varies: boolean; rate: boolean; when: Record<string, string[]> | null; files: string[]; optional: boolean
 }
 export interface Entry {
-  id: string; label: string; yields: string; headline: string; doc: string; params: ParamSpec[]
+  id: string; label: string; yields: string; headline: string; doc: string; mistake: string; params: ParamSpec[]
   kind: string; accepts: string; formula: string; lane: string
 }
 export interface Catalogue { steps: Entry[]; shapes: Entry[] }

@@ -3,7 +3,7 @@
     <v-card class="search" data-testid="search">
       <input ref="field" v-model="query" class="find" placeholder="Search steps, lanes, shapes and actions" aria-label="Search everything" data-testid="search-field"
         @keydown.enter="go(found[at])" @keydown.down.prevent="at = Math.min(at + 1, found.length - 1)" @keydown.up.prevent="at = Math.max(at - 1, 0)" @keydown.esc="$emit('update:open', false)" />
-      <div class="list" role="listbox">
+      <div class="list" role="listbox" aria-label="What was found">
         <button v-for="(f, i) in found" :key="f.kind + f.name + i" role="option" :aria-selected="i === at" :class="{ on: i === at }" @click="go(f)" @mouseenter="at = i"><b>{{ f.name }}</b><span>{{ f.kind }}</span><i v-if="f.key" class="kbd">{{ f.key }}</i></button>
         <p v-if="!found.length" class="muted">Nothing is called that.</p>
       </div>

@@ -10,12 +10,14 @@
     <select v-model.number="look.axis" aria-label="Probe across"><option :value="0">across x</option><option :value="1">across y</option><option :value="2">across z</option></select>
     <label>density <input v-model.number="look.density" type="range" min="8" max="44" aria-label="Density of the probe" /></label>
     <label>length <input v-model.number="look.glyphLength" type="range" min="0.4" max="2.5" step="0.05" aria-label="Length of glyphs" /></label>
+    <label>width <input v-model.number="look.glyphWidth" type="range" min="1" max="5" step="0.5" aria-label="Width of glyphs and flow lines" data-testid="glyph-width" /></label>
     <label>at <input v-model.number="look.share" type="range" min="0" max="1" step="0.005" aria-label="Place of the probe" data-testid="probe-share" /></label>
     <span class="num">{{ 'xyz'[look.axis] }} {{ shown(look.window.origin[look.axis], 3) }} m</span>
     <v-menu>
       <template #activator="{ props }"><button v-bind="props" data-testid="views">views ▾</button></template>
       <v-list density="compact" min-width="180">
         <v-list-item v-for="a in AXES" :key="a.name" :title="a.name" :data-testid="`view-${a.id}`" @click="$emit('turn', a.way)" />
+        <v-list-item :title="look.parallel ? 'Perspective view' : 'Parallel view'" subtitle="O" data-testid="parallel" @click="look.parallel = !look.parallel" />
         <v-list-item title="Frame everything" @click="$emit('frame', true)" />
         <v-list-item title="Frame the selection" subtitle="F" @click="$emit('frame', false)" />
         <v-list-item v-for="(v, i) in saved" :key="i" :title="v.name" subtitle="saved viewpoint" @click="$emit('go', v)"><template #append><button aria-label="Forget this viewpoint" @click.stop="forget(i)">×</button></template></v-list-item>
@@ -33,7 +35,7 @@ import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 
-export interface Viewpoint { name: string; position: Vec3; target: Vec3 }
+export interface Viewpoint { name: string; position: Vec3; target: Vec3; parallel?: boolean }
 defineEmits<{ frame: [whole: boolean]; turn: [way: Vec3]; go: [view: Viewpoint]; keep: []; picture: [] }>()
 const AXES: { id: string; name: string; way: Vec3 }[] = [
   { id: 'front', name: 'From the front (−y)', way: [0, -1, 0.001] }, { id: 'back', name: 'From behind (+y)', way: [0, 1, 0.001] },

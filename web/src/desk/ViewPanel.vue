@@ -8,7 +8,7 @@
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
       <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
     </div>
-    <ViewBar @frame="lookAt" @turn="(w) => { taken = true; viewer?.turnTo(w) }" @go="(v) => { taken = true; viewer?.goTo(v) }" @keep="keepView" @picture="savePicture" />
+    <ViewBar @frame="lookAt" @turn="(w) => { taken = true; viewer?.turnTo(w) }" @go="goTo" @keep="keepView" @picture="savePicture" />
     <template v-if="look.split"><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template>
     <p v-if="look.drawing" class="drawing" data-testid="drawing">Click on the probe or on a shape to add points · <button @click="look.drawing = ''">done (Esc)</button></p>
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
@@ -33,13 +33,14 @@ import type { Vec3 } from '../api/types'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { Particles } from '../scene/particles'
-import { appendPoint, drawHandles, handlesFor } from '../scene/handles'
+import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
 import { Viewer, clear } from '../scene/viewer'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
+import { usePointing } from './pointing'
 import ViewBar, { type Viewpoint } from './ViewBar.vue'
 
 const study = useStudy()
@@ -62,7 +63,6 @@ let particles: Particles | null = null
 /** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
 let framed = ''
 let taken = false
-const hot = ref(false)
 
 const selectedId = computed(() => {
   const s = study.selection
@@ -87,13 +87,13 @@ function probe() {
   const onPlane = !look.place.startsWith('shape:')
   const glyph = look.glyph
   const wanted = look.showProbe && vector && (glyph === 'barbs' || glyph === 'arrows')
-  const style = { glyph: glyph === 'arrows' ? 'arrows' : 'barbs', coloured: !look.showSlice || look.place === 'box', length: look.glyphLength } as const
+  const style = { glyph: glyph === 'arrows' ? 'arrows' : 'barbs', coloured: !look.showSlice || look.place === 'box', length: look.glyphLength, width: look.glyphWidth } as const
   const deep = new THREE.Vector3().setComponent(look.axis, look.box.upper[look.axis] - look.box.lower[look.axis])
   layers.slice.visible = look.showSlice && onPlane && look.place !== 'box'
   drawSlice(layers.slice, w, look.slice, look.mapping)
   if (wanted && onPlane) drawGlyphs(layers.glyphs, w, look.vectors, look.mapping, style, look.box.lower, deep)
   else clear(layers.glyphs)
-  if (look.showProbe && vector && glyph === 'lines') drawLines(layers.lines, look.lines, look.mapping)
+  if (look.showProbe && vector && glyph === 'lines') drawLines(layers.lines, look.lines, look.mapping, look.glyphWidth)
   else clear(layers.lines)
   drawSurface(layers.surface, onPlane ? null : look.surface, look.mapping, wanted ? { ...style, coloured: false } : null)
   const halves = look.split && !!look.before.slice && onPlane
@@ -104,7 +104,7 @@ function probe() {
   }
   layers.sliceBefore.visible = layers.glyphsBefore.visible = false
   viewer.split = halves ? { before: [...(look.showSlice ? [layers.sliceBefore] : []), layers.glyphsBefore], after: [layers.slice, layers.glyphs] } : null
-  drawFrame(layers.frame, w, hot.value)
+  drawFrame(layers.frame, w, holdsProbe.value)
   layers.frame.visible = (look.showProbe || look.showSlice) && onPlane
   viewer.draw()
 }
@@ -112,7 +112,7 @@ const handles = computed(() => (study.doc ? handlesFor(study.doc, study.selectio
 const hotHandle = ref('')
 function placeHandles() {
   if (!viewer) return
-  drawHandles(layers.handles, handles.value, dragging?.id ?? '')
+  drawHandles(layers.handles, handles.value, held.value)
   viewer.draw()
 }
 function flow() {
@@ -149,81 +149,15 @@ function keepView() {
     d.looks.views = [...views, { name: `View ${views.length + 1}`, ...v }] as never
   })
 }
-let dragging: { id: string; plane: THREE.Plane } | null = null
-/** The handle under the pointer, if any: nearest on the screen within a few pixels. */
-function handleAt(event: PointerEvent) {
-  const r = viewer!.renderer.domElement.getBoundingClientRect()
-  let best: { handle: (typeof handles.value)[number]; d: number } | null = null
-  for (const handle of handles.value) {
-    const p = viewer!.project(handle.at)
-    const d = Math.hypot(p.x - (event.clientX - r.left), p.y - (event.clientY - r.top))
-    if (!p.behind && d < 11 && (!best || d < best.d)) best = { handle, d }
-  }
-  return best?.handle
-}
-/** Where a click meets a shown shape, else the probe's plane. */
-function clicked(event: PointerEvent): Vec3 | null {
-  const ray = viewer!.ray(event)
-  const hit = ray.intersectObjects([...layers.shapes.children.filter((m) => m.name !== look.drawing), ...layers.frame.children.filter((m) => m.name === 'probe')])[0]
-  return hit ? (hit.point.toArray() as Vec3) : null
-}
-let grabbed: { start: number; at: THREE.Vector3; plane: THREE.Plane } | null = null
-function grab(event: PointerEvent) {
+function goTo(v: Viewpoint) {
   taken = true
-  if (!viewer || event.button !== 0) return
-  if (look.drawing) {
-    const at = clicked(event)
-    if (at) { event.stopImmediatePropagation(); appendPoint(look.drawing, at) }
-    return
-  }
-  const handle = handleAt(event)
-  if (handle) {
-    event.stopImmediatePropagation()
-    viewer.controls.enabled = false
-    const way = viewer.camera.getWorldDirection(new THREE.Vector3())
-    dragging = { id: handle.id, plane: new THREE.Plane().setFromNormalAndCoplanarPoint(way, new THREE.Vector3(...handle.at)) }
-    placeHandles()
-    return
-  }
-  if (!layers.frame.visible) return
-  const ray = viewer.ray(event)
-  const knob = layers.frame.getObjectByName('knob')
-  const reach = Math.max(look.window.width, look.window.height) * 0.03
-  if (!knob || ray.ray.distanceToPoint(knob.position) > reach) return
-  event.stopImmediatePropagation()
-  const axis = new THREE.Vector3().setComponent(look.axis, 1)
-  const away = viewer.camera.position.clone().sub(knob.position)
-  const normal = away.addScaledVector(axis, -away.dot(axis)).normalize()
-  grabbed = { start: look.share, at: knob.position.clone(), plane: new THREE.Plane().setFromNormalAndCoplanarPoint(normal, knob.position) }
-  hot.value = true
-  viewer.controls.enabled = false
-}
-function drag(event: PointerEvent) {
-  if (dragging && viewer) {
-    const handle = handles.value.find((h) => h.id === dragging!.id)
-    const to = viewer.ray(event).ray.intersectPlane(dragging.plane, new THREE.Vector3())
-    if (handle && to) {
-      if (event.shiftKey) { to.x = handle.at[0]; to.y = handle.at[1] }
-      handle.put(to.toArray() as Vec3)
-    }
-    return
-  }
-  if (!grabbed || !viewer) return
-  const hit = viewer.ray(event).ray.intersectPlane(grabbed.plane, new THREE.Vector3())
-  if (!hit) return
-  const span = look.box.upper[look.axis] - look.box.lower[look.axis]
-  look.share = Math.max(0, Math.min(1, grabbed.start + hit.sub(grabbed.at).getComponent(look.axis) / span))
-}
-function release() {
-  if ((grabbed || dragging) && viewer) viewer.controls.enabled = true
-  if (dragging) { dragging = null; placeHandles() }
-  grabbed = null
-  hot.value = false
+  viewer?.goTo(v)
+  look.parallel = !!v.parallel
 }
 let asked = 0
 async function hover(event: PointerEvent) {
   if (viewer && !event.buttons && event.target === viewer.renderer.domElement) hotHandle.value = handleAt(event)?.name ?? ''
-  if (!viewer || !look.target || grabbed || event.buttons || event.target !== viewer.renderer.domElement) return
+  if (!viewer || !look.target || event.buttons || event.target !== viewer.renderer.domElement) return
   const hit = look.place.startsWith('shape:') ? layers.surface.getObjectByName('probe') : layers.frame.visible ? layers.frame.getObjectByName('probe') : undefined
   const found = hit ? viewer.ray(event).intersectObject(hit)[0] : undefined
   if (!found) { spot.value = null; return }
@@ -244,30 +178,24 @@ onMounted(() => {
   viewer = new Viewer(host.value!)
   particles = new Particles()
   viewer.scene.add(...Object.values(layers), particles.points)
-  const canvas = viewer.renderer.domElement
-  canvas.addEventListener('pointerdown', grab, { capture: true })
   viewer.controls.addEventListener('start', () => { taken = true })
-  window.addEventListener('pointermove', drag)
-  window.addEventListener('pointerup', release)
-  window.addEventListener('keydown', escape)
   watcher = new ResizeObserver(() => viewer?.resize())
   watcher.observe(host.value!)
   viewer.resize()
   shapesAndRegions(); probe(); flow(); placeHandles()
 })
 onBeforeUnmount(() => {
-  window.removeEventListener('pointermove', drag)
-  window.removeEventListener('pointerup', release)
-  window.removeEventListener('keydown', escape)
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
   particles?.dispose()
   viewer?.dispose()
 })
+// after the viewer's own hook: this one listens on its canvas
+const { holdsProbe, held, handleAt } = usePointing({ viewer: () => viewer, handles, frame: layers.frame, shapes: layers.shapes, changed: placeHandles, taken: () => { taken = true } })
 watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], shapesAndRegions)
-watch(() => [look.slice, look.vectors, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, hot.value], probe)
+watch(() => [look.slice, look.vectors, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.glyphWidth, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, holdsProbe.value], probe)
 watch(handles, placeHandles)
-const escape = (event: KeyboardEvent) => { if (event.key === 'Escape') look.drawing = '' }
+watch(() => look.parallel, (on) => viewer?.setParallel(on))
 watch(() => [runs.current, runs.stale, look.showParticles, look.mapping.high, study.doc?.looks], flow)
 watch(() => study.key, () => { framed = ''; taken = false })
 </script>

@@ -50,6 +50,7 @@ export function useKeys(frame: () => void) {
     { name: 'Before and after side by side', key: 'Shift B', act: () => { look.split = !look.split } },
     { name: 'Next axis for the probe', key: 'P', act: () => { look.axis = (look.axis + 1) % 3 } },
     { name: 'Frame the selection', key: 'F', act: frame },
+    { name: 'Parallel or perspective view', key: 'O', act: () => { look.parallel = !look.parallel } },
     { name: 'Draw the probe', key: '1', act: () => { look.showProbe = !look.showProbe } },
     { name: 'Draw the slice', key: '2', act: () => { look.showSlice = !look.showSlice } },
     { name: 'Draw particles', key: '3', act: () => { look.showParticles = !look.showParticles } },

@@ -15,6 +15,7 @@
       <ParamRow v-for="p in visible" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" />
       <ReadingRows v-if="step && !flow && look.reading" :reading="look.reading" />
       <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
+      <details v-if="step && entry.mistake" class="mistake"><summary>Often goes wrong</summary>{{ entry.mistake }} <router-link :to="`/handbook#${entry.lane}-${entry.id}`">handbook</router-link></details>
     </template>
     <template v-else>
       <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
@@ -124,4 +125,6 @@ function rename(event: Event) {
 .insp .waiting { background: var(--soft); padding: 6px 10px; color: inherit; }
 .insp .waiting button { text-decoration: underline; }
 .insp .formula { font-size: 11.500px; margin-top: 8px; overflow-wrap: anywhere; }
+.mistake { margin-top: 8px; font-size: 12px; color: var(--muted); }
+.mistake summary { cursor: pointer; }
 </style>

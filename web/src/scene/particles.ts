@@ -10,7 +10,9 @@ varying vec4 tint;
 void main() {
   vec4 p = modelViewMatrix * vec4(position, 1.0);
   gl_Position = projectionMatrix * p;
-  gl_PointSize = clamp(size * scale / -p.z, 1.0, 14.0);
+  // in a parallel view all points are as far as what is looked at: half its height over the tangent of half the lens
+  float away = projectionMatrix[3][3] > 0.5 ? 1.0 / (projectionMatrix[1][1] * 0.3443) : -p.z;
+  gl_PointSize = clamp(size * scale / away, 1.0, 14.0);
   vec3 c = texture2D(lut, vec2(clamp(tone, 0.0, 1.0) * 0.996 + 0.002, 0.5)).rgb;
   tint = vec4(mix(vec3(0.72, 0.82, 0.95), c, pale), fade);
 }`

@@ -1,5 +1,8 @@
 /** The probe: a slice through space with wind barbs, arrows or flow lines on it, and a frame to drag it by. */
 import * as THREE from 'three'
+import { LineMaterial } from 'three/examples/jsm/lines/LineMaterial.js'
+import { LineSegments2 } from 'three/examples/jsm/lines/LineSegments2.js'
+import { LineSegmentsGeometry } from 'three/examples/jsm/lines/LineSegmentsGeometry.js'
 import type { Packed } from '../api/client'
 import type { Vec3 } from '../api/types'
 import { index, maps, paint, type Mapping } from '../lib/colour'
@@ -72,7 +75,21 @@ export function barbUnit(high: number): number {
   return [1, 2, 5, 10].map((k) => k * power).find((k) => k >= raw * 0.75) ?? power
 }
 
-export interface GlyphStyle { glyph: 'barbs' | 'arrows'; coloured: boolean; length: number }
+export interface GlyphStyle { glyph: 'barbs' | 'arrows'; coloured: boolean; length: number; width: number }
+
+/** Pairs of points as lines: hairlines as the card draws them, wider ones as ribbons of so many pixels. */
+function segments(points: Float32Array | number[], colours: Float32Array | number[], width: number, opacity = 1): THREE.Object3D {
+  if (width > 1) {
+    const g = new LineSegmentsGeometry().setPositions(points as Float32Array).setColors(colours as Float32Array)
+    const lines = new LineSegments2(g, new LineMaterial({ vertexColors: true, linewidth: width, transparent: opacity < 1, opacity, toneMapped: false }))
+    lines.frustumCulled = false
+    return lines
+  }
+  const g = new THREE.BufferGeometry()
+  g.setAttribute('position', new THREE.BufferAttribute(new Float32Array(points), 3))
+  g.setAttribute('color', new THREE.BufferAttribute(new Float32Array(colours), 3))
+  return new THREE.LineSegments(g, new THREE.LineBasicMaterial({ vertexColors: true, transparent: opacity < 1, opacity, toneMapped: false }))
+}
 
 /** Barbs or arrows at points with vectors; `normal` is the side on which feathers stand. */
 function glyphsAt(group: THREE.Group, count: number, at: (k: number) => { p: THREE.Vector3; normal: THREE.Vector3 }, values: Float32Array, size: number, m: Mapping, style: GlyphStyle) {
@@ -116,10 +133,8 @@ function glyphsAt(group: THREE.Group, count: number, at: (k: number) => { p: THR
       }
     }
   }
-  const g = new THREE.BufferGeometry()
-  g.setAttribute('position', new THREE.Float32BufferAttribute(points, 3))
-  g.setAttribute('color', new THREE.Float32BufferAttribute(colours, 3))
-  const lines = new THREE.LineSegments(g, new THREE.LineBasicMaterial({ vertexColors: true, toneMapped: false }))
+  if (!points.length) return
+  const lines = segments(points, colours, style.width)
   lines.renderOrder = 3
   group.add(lines)
 }
@@ -173,24 +188,19 @@ export function drawSurface(group: THREE.Group, packed: Packed<ProbeFacts> | nul
   }, packed.arrays.vectors as Float32Array, size, m, style)
 }
 
-export function drawLines(group: THREE.Group, packed: Packed<ProbeFacts> | null, m: Mapping) {
+export function drawLines(group: THREE.Group, packed: Packed<ProbeFacts> | null, m: Mapping, width: number) {
   clear(group)
   const lines = packed?.arrays.lines as Float32Array | undefined
   if (!packed || !lines) return
   const speed = packed.arrays.speed as Float32Array
   const [count, length] = packed.shapes.lines
-  const colours = new Float32Array(count * length * 3)
   const lut = maps[m.map]
-  for (let i = 0; i < count * length; i++) {
-    const k = index(speed[i], m) * 3
-    for (let c = 0; c < 3; c++) colours[3 * i + c] = (lut[k + c] / 255) * 0.8 + 0.2
-  }
-  const order = new Uint32Array(count * (length - 1) * 2)
+  const points = new Float32Array(count * (length - 1) * 6)
+  const colours = new Float32Array(points.length)
   let o = 0
-  for (let i = 0; i < count; i++) for (let j = 0; j < length - 1; j++) { order[o++] = i * length + j; order[o++] = i * length + j + 1 }
-  const g = new THREE.BufferGeometry()
-  g.setAttribute('position', new THREE.BufferAttribute(lines, 3))
-  g.setAttribute('color', new THREE.BufferAttribute(colours, 3))
-  g.setIndex(new THREE.BufferAttribute(order, 1))
-  group.add(new THREE.LineSegments(g, new THREE.LineBasicMaterial({ vertexColors: true, transparent: true, opacity: 0.75, toneMapped: false })))
+  for (let i = 0; i < count; i++) for (let j = 0; j < length - 1; j++) for (const n of [i * length + j, i * length + j + 1]) {
+    const k = index(speed[n], m) * 3
+    for (let c = 0; c < 3; c++) { points[o] = lines[3 * n + c]; colours[o++] = (lut[k + c] / 255) * 0.8 + 0.2 }
+  }
+  group.add(segments(points, colours, width, 0.75))
 }

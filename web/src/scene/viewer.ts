@@ -5,7 +5,10 @@ import type { Vec3 } from '../api/types'
 
 export class Viewer {
   readonly scene = new THREE.Scene()
-  readonly camera = new THREE.PerspectiveCamera(38, 1, 0.01, 2000)
+  private readonly perspective = new THREE.PerspectiveCamera(38, 1, 0.01, 2000)
+  private readonly flat = new THREE.OrthographicCamera(-1, 1, 1, -1, 0.01, 2000)
+  /** What is rendered with: the perspective or the parallel camera; both look from the same place. */
+  camera: THREE.PerspectiveCamera | THREE.OrthographicCamera = this.perspective
   readonly renderer: THREE.WebGLRenderer
   readonly controls: OrbitControls
   readonly raycaster = new THREE.Raycaster()
@@ -18,7 +21,7 @@ export class Viewer {
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
     this.renderer.setClearColor(0x0f1b2d, 0)
     host.appendChild(this.renderer.domElement)
-    this.camera.up.set(0, 0, 1)
+    for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1)
     this.camera.position.set(-3.2, -7.5, 3.4)
     this.controls = new OrbitControls(this.camera, this.renderer.domElement)
     this.controls.addEventListener('change', () => this.draw())
@@ -31,8 +34,34 @@ export class Viewer {
     const { clientWidth: w, clientHeight: h } = this.host
     if (!w || !h) return
     this.renderer.setSize(w, h)
-    this.camera.aspect = w / h
-    this.camera.updateProjectionMatrix()
+    this.perspective.aspect = w / h
+    this.lens(this.distance)
+    this.draw()
+  }
+  get parallel() { return this.camera === this.flat }
+  /** How far the picture seems to be from what is looked at; zooming a parallel view changes its scale, not its place. */
+  private get distance() { return this.camera.position.distanceTo(this.controls.target) / this.flat.zoom }
+  /** Set both cameras so that they show the same at a distance. */
+  private lens(distance: number) {
+    const half = distance * Math.tan((this.perspective.fov * Math.PI) / 360)
+    Object.assign(this.flat, { top: half, bottom: -half, left: -half * this.perspective.aspect, right: half * this.perspective.aspect, zoom: 1, near: -40 * distance, far: 40 * distance })
+    Object.assign(this.perspective, { near: distance / 200, far: distance * 40 })
+    const way = this.camera.position.clone().sub(this.controls.target).normalize()
+    this.camera.position.copy(this.controls.target).addScaledVector(way, distance)
+    this.perspective.updateProjectionMatrix()
+    this.flat.updateProjectionMatrix()
+  }
+  /** Perspective or parallel, looking from the same side at the same size. */
+  setParallel(on: boolean) {
+    if (on === this.parallel) return
+    const distance = this.distance
+    const next = on ? this.flat : this.perspective
+    next.position.copy(this.camera.position)
+    next.quaternion.copy(this.camera.quaternion)
+    this.camera = next
+    this.controls.object = next
+    this.lens(distance)
+    this.controls.update()
     this.draw()
   }
   draw() {
@@ -71,19 +100,22 @@ export class Viewer {
   }
   /** Look along a direction at what is looked at now. */
   turnTo(direction: Vec3) {
-    const distance = this.camera.position.distanceTo(this.controls.target)
     const way = new THREE.Vector3(...direction).normalize()
-    this.camera.position.copy(this.controls.target).addScaledVector(way, distance)
+    this.camera.position.copy(this.controls.target).addScaledVector(way, this.distance)
+    if (this.parallel) this.lens(this.camera.position.distanceTo(this.controls.target))
     this.controls.update()
     this.draw()
   }
-  viewpoint(): { position: Vec3; target: Vec3 } {
+  viewpoint(): { position: Vec3; target: Vec3; parallel: boolean } {
     const round = (v: THREE.Vector3) => v.toArray().map((x) => Number(x.toFixed(4))) as Vec3
-    return { position: round(this.camera.position), target: round(this.controls.target) }
+    this.lens(this.distance)
+    return { position: round(this.camera.position), target: round(this.controls.target), parallel: this.parallel }
   }
-  goTo(v: { position: Vec3; target: Vec3 }) {
+  goTo(v: { position: Vec3; target: Vec3; parallel?: boolean }) {
+    this.setParallel(!!v.parallel)
     this.camera.position.set(...v.position)
     this.controls.target.set(...v.target)
+    this.lens(this.camera.position.distanceTo(this.controls.target))
     this.controls.update()
     this.draw()
   }
@@ -99,12 +131,10 @@ export class Viewer {
     const size = new THREE.Vector3(...upper).sub(new THREE.Vector3(...lower))
     const radius = 0.5 * size.length()
     const way = direction ? new THREE.Vector3(...direction).normalize() : this.camera.position.clone().sub(this.controls.target).normalize()
-    const distance = (radius / Math.sin((this.camera.fov * Math.PI) / 360)) * 0.78
+    const distance = (radius / Math.sin((this.perspective.fov * Math.PI) / 360)) * 0.78
     this.controls.target.copy(middle)
     this.camera.position.copy(middle).addScaledVector(way, distance)
-    this.camera.near = distance / 200
-    this.camera.far = distance * 40
-    this.camera.updateProjectionMatrix()
+    this.lens(distance)
     this.controls.update()
     this.ground(lower, upper)
     this.draw()

@@ -59,7 +59,9 @@ watch(opener, (lane) => { if (lane === props.lane.id) { open.value = true; opene
 .list { overflow: auto; }
 .item { display: grid; grid-template-columns: 50px 1fr; text-align: left; width: 100%; padding: 4px 6px; border-radius: 3px; align-items: center; color: inherit; }
 .item:hover:not(:disabled) { background: var(--soft); }
-.item:disabled { opacity: 0.55; }
+.item:disabled { color: var(--muted); cursor: default; }
+.item:disabled b { font-weight: 400; }
+.item:disabled .ic { opacity: 0.35; }
 .ic img { width: 40px; height: 40px; display: block; }
 .item small { display: block; color: var(--muted); }
 .item i { font-style: normal; font-size: 11px; }

@@ -14,7 +14,9 @@ defineEmits<{ select: []; remove: [] }>()
 <style scoped>
 .part { flex: none; display: flex; gap: 8px; align-items: center; height: 40px; padding: 2px 8px; border: 1px solid var(--line); background: var(--card); border-radius: 2px; margin-right: 6px; max-width: 190px; cursor: pointer; position: relative; }
 .part.sel { border-color: var(--signal); box-shadow: 0 0 0 1px var(--signal); }
-.part.dim { opacity: 0.6; }
+.part.dim { border-style: dashed; }
+.part.dim b { font-weight: 400; color: var(--muted); }
+.part.dim .v-icon { opacity: 0.5; }
 .part div { min-width: 0; }
 b, span { display: block; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; font-size: 12px; }
 span { color: var(--muted); font-size: 11px; }

@@ -4,7 +4,7 @@
     <canvas v-if="!flow" ref="canvas" :width="look.size" :height="look.size" :data-ready="!!values" />
     <div v-else class="icon"><v-icon :icon="icon" size="22" /></div>
     <div class="words">
-      <b>{{ entry?.label ?? step.op }}</b>
+      <b :title="step.on ? undefined : 'switched off (D)'">{{ entry?.label ?? step.op }}</b>
       <span v-if="uses"><i class="chip" @click.stop="jump">{{ uses.name }}</i></span>
       <span v-else :class="{ bad: !!error }" :title="error">{{ error ? 'cannot be built' : headline }}</span>
       <div v-if="busy !== undefined" class="busy" :title="`being computed: ${Math.round(busy * 100)} %`"><i :style="{ width: `${8 + 92 * busy}%` }" /></div>
@@ -107,7 +107,10 @@ function shift(by: number) {
 .step.sel { border-color: var(--signal); box-shadow: 0 0 0 1px var(--signal); }
 .step.marked { background: var(--soft); border-color: rgb(var(--v-theme-primary)); }
 .step.hot { border-color: var(--muted); }
-.step.off { opacity: 0.45; }
+.step.off { border-style: dashed; background: none; }
+.step.off canvas, .step.off .icon { opacity: 0.3; }
+.step.off b { font-weight: 400; color: var(--muted); text-decoration: line-through; }
+.step.off .rng { visibility: hidden; }
 canvas { width: 47px; height: 47px; background: var(--soft); }
 .icon { background: #0F1B2D; color: #F5F0E6; display: grid; place-items: center; }
 .words { padding: 2px 8px; min-width: 0; }

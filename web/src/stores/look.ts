@@ -47,8 +47,11 @@ export const useLook = defineStore('look', () => {
   const before = shallowRef<{ slice: Packed<ProbeFacts> | null; vectors: Packed<ProbeFacts> | null }>({ slice: null, vectors: null })
   const place = ref<Place>('plane')
   const surface = shallowRef<Packed<ProbeFacts> | null>(null)
-  /** Length and width of glyphs, as factors. */
+  /** Length of glyphs as a factor, width in pixels. */
   const glyphLength = ref(1)
+  const glyphWidth = ref(1)
+  /** No vanishing point: equal lengths look equal wherever they are. */
+  const parallel = ref(false)
   /** The curve that is being drawn in the view, if any. */
   const drawing = ref('')
   const pinned = ref<Mapping | null>(null)
@@ -212,6 +215,6 @@ export const useLook = defineStore('look', () => {
   }
   return {
     swatches, scene, slice, vectors, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
-    peek, split, before, place, surface, glyphLength, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
+    peek, split, before, place, surface, glyphLength, glyphWidth, parallel, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
   }
 })

@@ -14,11 +14,12 @@
         </article>
       </section>
       <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title"><h2>{{ g.title }}</h2>
-        <article v-for="e in g.entries" :id="`${g.title}-${e.id}`" :key="e.id" class="entry">
+        <article v-for="e in g.entries" :id="`${e.lane ?? 'shape'}-${e.id}`" :key="e.id" class="entry">
           <h3>{{ e.label }} <span class="muted">{{ e.yields }}</span></h3>
           <img v-if="pictures[e.id] && e.lane === 'field'" class="shot" :src="pictures[e.id]" :alt="`A slice of a field after ${e.label}`" />
           <p v-for="(p, i) in e.doc.replace(/`/g, '').split('\n\n')" :key="i">{{ p }}</p>
           <p v-if="e.formula" class="num">{{ e.formula }}</p>
+          <p v-if="e.mistake" class="mistake"><b>Often goes wrong</b> {{ e.mistake }}</p>
           <table><tbody><tr v-for="p in e.params" :key="p.name"><th>{{ p.label }}</th><td>{{ p.help }}</td><td class="num">{{ range(p) }}</td></tr></tbody></table>
         </article>
       </section>
@@ -27,7 +28,7 @@
 </template>
 
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, nextTick, onMounted, ref } from 'vue'
 import { call } from '../api/client'
 import type { Catalogue, Entry, ParamSpec } from '../api/types'
 import { loadPictures, pictures } from '../lib/examples'
@@ -46,7 +47,7 @@ function paragraphs(text: string): { list: boolean; items: string[] }[] {
   })
 }
 const words = (text: string) => text.split(/(\*\*[^*]+\*\*|\*[^*]+\*)/).filter(Boolean).map((t) => (t.startsWith('**') ? { tag: 'b', text: t.slice(2, -2) } : t.startsWith('*') ? { tag: 'i', text: t.slice(1, -1) } : { tag: 'span', text: t }))
-const fits = (e: Entry) => `${e.label} ${e.yields} ${e.doc}`.toLowerCase().includes(query.value.toLowerCase())
+const fits = (e: Entry) => `${e.label} ${e.yields} ${e.doc} ${e.mistake}`.toLowerCase().includes(query.value.toLowerCase())
 const groups = computed(() => [
   { title: 'Starts', entries: catalogue.value.steps.filter((e) => e.kind === 'start' && fits(e)) },
   { title: 'Changes', entries: catalogue.value.steps.filter((e) => e.kind === 'change' && fits(e)) },
@@ -59,7 +60,14 @@ function range(p: ParamSpec) {
   const limits = a !== null || b !== null ? ` (${a ?? '…'} to ${b ?? '…'})` : ''
   return p.required ? 'to be chosen' : rawWords(p.default, p, null) + limits
 }
-onMounted(async () => { document.title = 'Handbook · Errant Gust'; catalogue.value = await call<Catalogue>('GET', '/catalogue'); demos.value = await call('GET', '/demos'); void loadPictures() })
+onMounted(async () => {
+  document.title = 'Handbook · Errant Gust'
+  catalogue.value = await call<Catalogue>('GET', '/catalogue')
+  demos.value = await call('GET', '/demos')
+  await loadPictures()
+  await nextTick()
+  document.getElementById(location.hash.slice(1))?.scrollIntoView() // once pictures have their sizes
+})
 </script>
 
 <style scoped>
@@ -69,6 +77,7 @@ onMounted(async () => { document.title = 'Handbook · Errant Gust'; catalogue.va
 .entry { overflow: hidden; }
 ol { padding-left: 20px; margin: 4px 0 8px; }
 li { margin-bottom: 2px; }
+p.mistake { border-left: 2px solid rgb(var(--v-theme-warning)); padding-left: 8px; color: inherit; }
 h2 { font-size: 18px; margin: 14px 0 6px; }
 .entry { padding: 10px 14px; margin-bottom: 10px; }
 h3 { font-size: 14px; }

@@ -11,7 +11,7 @@
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
       <div class="cards">
         <article v-for="s in found" :key="s.key" :data-testid="`study-${s.key}`">
-          <router-link :to="`/desk/${s.key}`" class="pic" :aria-label="`Open ${s.name}`"><img v-if="s.picture" :src="`/api/studies/${s.key}/picture?${s.changed}`" alt="" /><span v-else>no picture yet</span></router-link>
+          <router-link :to="`/desk/${s.key}`" class="pic" :aria-label="`Open ${s.name}, ${s.picture ? 'picture' : 'no picture yet'}`"><img v-if="s.picture" :src="`/api/studies/${s.key}/picture?${s.changed}`" alt="" /><span v-else>no picture yet</span></router-link>
           <div class="words"><router-link :to="`/desk/${s.key}`"><b>{{ s.name }}</b></router-link><p>{{ s.note || 'No note.' }}</p>
             <div class="foot"><span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button title="Download the study with its files as one zip" :data-testid="`export-${s.key}`" @click="take(s)">export</button><button @click="copy(s)">duplicate</button><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button></div></div>
         </article>

@@ -36,6 +36,10 @@ class Emit(ParticleStep):
     label = "Emit"
     family = "emit"
     yields = "particles born on a shape"
+    mistake = (
+        "Rate and life together give the count: 4000 a second living 4 s are 16 000 at once. A preview run "
+        "has a quarter of them unless told otherwise."
+    )
     headline = "rate"
 
     shape: ShapeId = param(label="From", help="The shape they are born on")
@@ -75,6 +79,10 @@ class Carry(ParticleStep):
     label = "Carry"
     family = "motion"
     yields = "motion along a field"
+    mistake = (
+        "A field given in other units than m/s throws everything away in one frame. Read its range, and set "
+        "substeps so that a step is no longer than a voxel."
+    )
     headline = "field"
 
     field: FieldId = param(help="A vector lane, in metres a second")
@@ -90,6 +98,7 @@ class SpeedLimit(ParticleStep):
     label = "Speed limit"
     family = "motion"
     yields = "a bound on speed"
+    mistake = "As the first step it limits nothing that is added after it. Put it last among the motion steps."
     headline = "most"
 
     most: float = param(5.0, unit="m/s", above=0, slider=(0.1, 20), help="Largest speed")
