@@ -180,7 +180,7 @@ def particles() -> Row:
     )
 
 
-def _eight_steps(folder: Path) -> Plan:
+def eight_steps(folder: Path) -> Plan:
     write_obj(folder / "light_tower.obj", *light_tower(), "bench")
     lanes = [
         lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
@@ -201,7 +201,7 @@ def _eight_steps(folder: Path) -> Plan:
 
 def looking() -> list[Row]:
     with tempfile.TemporaryDirectory() as name:
-        plan = _eight_steps(Path(name))
+        plan = eight_steps(Path(name))
         scene = plan.at(0.5)
         window = look.swatch_window(scene)
         nodes: list[Node] = [node for _, node in scene.steps("n")]
@@ -209,7 +209,7 @@ def looking() -> list[Row]:
         rows = [
             Row(
                 "swatches of eight steps, 48²",
-                best(lambda: [look.swatch(n, window, 48) for n in nodes]),
+                best(lambda: look.swatches(nodes, window, 48)),
                 goal="≤ 30 ms",
             ),
             Row("slice 256² of that lane", best(lambda: sample(last, window.points(256, 256))), goal="≤ 40 ms"),
@@ -431,9 +431,13 @@ ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
 ]
 
 
-def run_bench(*, as_json: bool, only: str) -> None:
+def run_bench(*, as_json: bool, only: str, browser: bool = False) -> None:
     rows: list[Row] = []
-    for name, work in ROWS:
+    if browser:
+        from errant_gust.cli.bench_browser import browsing
+
+        rows = browsing()
+    for name, work in [] if browser else ROWS:
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

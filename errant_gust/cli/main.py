@@ -212,11 +212,12 @@ def check(study: StudyArg, as_json: JsonFlag = False) -> None:
 def bench(
     as_json: JsonFlag = False,
     only: Annotated[str, typer.Option(help="Only rows whose name contains this")] = "",
+    browser: Annotated[bool, typer.Option("--browser", help="What only a browser can tell, in Chromium")] = False,
 ) -> None:
     """The benchmark table, with ratios to references measured in the same run."""
     from errant_gust.cli.bench import run_bench
 
-    run_bench(as_json=as_json, only=only)
+    run_bench(as_json=as_json, only=only, browser=browser)
 
 
 @app.command()

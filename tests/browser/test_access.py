@@ -16,7 +16,8 @@ def violations(page) -> list[str]:
     page.evaluate(AXE)
     found = page.evaluate(
         "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']})"
-        ".then(r => r.violations.flatMap(v => v.nodes.map(n => [v.id, n.target.join(' '), n.failureSummary].join(' | '))))"
+        ".then(r => r.violations.flatMap(v => v.nodes.map(n =>"
+        " [v.id, n.target.join(' '), n.failureSummary].join(' | '))))"
     )
     return list(found)
 

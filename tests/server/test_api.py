@@ -52,6 +52,9 @@ def study(api):
     return api("POST", "/studies", {"document": made})
 
 
+ACROSS = {"origin": [-2, -2, 0], "u": [4, 0, 0], "v": [0, 4, 0]}
+
+
 def unpack(response):
     (head,) = struct.unpack_from("<I", response.content)
     facts = json.loads(response.content[4 : 4 + head])
@@ -141,17 +144,16 @@ def test_swatches_probe_lines_reading_and_checks(api, study):
     probe = {
         **looking,
         "lane": "wind",
-        "origin": [-2, -2, 0],
-        "u": [4, 0, 0],
-        "v": [0, 4, 0],
-        "columns": 8,
-        "rows": 6,
-        "vectors": True,
+        "slice": {**ACROSS, "columns": 8, "rows": 6},
+        "glyphs": {**ACROSS, "columns": 3, "rows": 2},
     }
     _, arrays = unpack(api("POST", "/look/probe", probe))
-    assert arrays["values"].shape == (6, 8, 3)
+    assert arrays["values"].shape == (6, 8)
+    assert arrays["vectors"].shape == (2, 3, 3)
+    assert np.allclose(np.linalg.norm(arrays["vectors"], axis=2).max(), 1.33, atol=0.3)
     before, values = unpack(api("POST", "/look/probe", {**probe, "step": "s1", "before": True}))
-    assert np.allclose(values["values"], [1, 0, 0])
+    assert np.allclose(values["values"], 1)
+    assert np.allclose(values["vectors"], [1, 0, 0])
     assert before["unit"] == "m/s"
     _, arrays = unpack(
         api(
@@ -348,9 +350,9 @@ def test_examples_and_demos_are_there(api):
 
 def test_the_probe_in_a_box_and_on_a_shape(api, study):
     looking = {"study": study["key"], "document": study["document"], "lane": "wind"}
-    box = {**looking, "origin": [-2, -2, -2], "u": [4, 0, 0], "v": [0, 4, 0], "w": [0, 0, 4], "layers": 3}
-    _, arrays = unpack(api("POST", "/look/probe", {**box, "columns": 5, "rows": 4, "vectors": True}))
-    assert arrays["values"].shape == (3, 4, 5, 3)
+    box = {**ACROSS, "w": [0, 0, 4], "layers": 3, "columns": 5, "rows": 4}
+    _, arrays = unpack(api("POST", "/look/probe", {**looking, "slice": ACROSS, "glyphs": box}))
+    assert arrays["vectors"].shape == (3, 4, 5, 3)
     facts, arrays = unpack(api("POST", "/look/surface", {**looking, "shape": "ball", "count": 50}))
     assert arrays["vectors"].shape == (50, 3)
     assert facts["kind"] == "vector"
@@ -362,7 +364,7 @@ def test_looking_at_a_lane_without_steps_is_no_error(api, study):
     document = study["document"]
     document["fields"].append({"id": "fresh", "name": "Fresh", "steps": []})
     looking = {"study": study["key"], "document": document, "lane": "fresh"}
-    facts, arrays = unpack(api("POST", "/look/probe", {**looking, "origin": [0, 0, 0], "u": [1, 0, 0], "v": [0, 1, 0]}))
+    facts, arrays = unpack(api("POST", "/look/probe", {**looking, "slice": ACROSS}))
     assert facts["kind"] == "none"
     assert not arrays
     assert api("POST", "/look/reading", looking) == {"kind": "none"}

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.errors import GustError
-from errant_gust.core.fields.look import Window, swatch
+from errant_gust.core.fields.look import Window, swatches
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.fields.step import STEPS
@@ -81,7 +81,7 @@ def example(op: str, size: int = 96) -> Array | None:
         fields.append(lane("lane", (op, params)))
     made = study("Example", *fields, shapes=SHAPES, regions=[REGION])
     try:
-        return np.nan_to_num(swatch(Plan(parse(made)).at(0.4).lane("lane"), WINDOW, size))
+        return np.nan_to_num(swatches([Plan(parse(made)).at(0.4).lane("lane")], WINDOW, size)[0])
     except (GustError, ValueError):
         return None
 

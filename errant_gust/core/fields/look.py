@@ -7,7 +7,7 @@ import numpy as np
 
 from errant_gust.core.fields.blocks import Cancel, share_out
 from errant_gust.core.fields.bunching import bunching
-from errant_gust.core.fields.plan import Node, sample
+from errant_gust.core.fields.plan import Node, sample, sample_chain
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import solved_of
@@ -93,12 +93,14 @@ def _vec(v: Array) -> tuple[float, float, float]:
     return float(v[0]), float(v[1]), float(v[2])
 
 
-def swatch(node: Node, window: Window, size: int, *, cancel: Cancel | None = None) -> Array:
-    """(size, size) float32: the scalar, or the magnitude of the vector."""
-    values, _ = sample(node, window.points(size, size), cancel=cancel)
-    if node.kind == "vector":
-        values = np.sqrt(np.einsum("nc,nc->n", values, values))
-    return values.reshape(size, size)
+def swatches(nodes: list[Node], window: Window, size: int, *, cancel: Cancel | None = None) -> list[Array]:
+    """(size, size) float32 for each of the steps of a lane: the scalar, or the magnitude of the vector."""
+    return [size_of(v).reshape(size, size) for v in sample_chain(nodes, window.points(size, size), cancel=cancel)]
+
+
+def size_of(values: Array) -> Array:
+    """Values (n,) as they are, vectors (n, 3) as magnitudes (n,)."""
+    return np.sqrt(np.einsum("nc,nc->n", values, values)) if values.ndim == 2 else values
 
 
 def reading(

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -18,6 +20,25 @@ if TYPE_CHECKING:
     from errant_gust.core.fields.scene import Scene
     from errant_gust.core.fields.step import FieldStep
     from errant_gust.core.geometry.placed import PlacedShape
+
+
+class _Memo(threading.local):
+    """What nodes made at the block of points that this thread is at, while several nodes of a chain are asked for."""
+
+    made: dict[tuple[int, int, bool], tuple[Array, Samples]] | None = None
+
+
+_memo = _Memo()
+
+
+@contextmanager
+def remembering() -> Iterator[None]:
+    """Within this, on this thread, a node is evaluated once at the same block. The arrays are read-only."""
+    _memo.made = {}
+    try:
+        yield
+    finally:
+        _memo.made = None
 
 
 class Node:
@@ -46,7 +67,19 @@ class Node:
 
     def evaluate(self, points: Array, gradient: bool = False) -> Samples:
         """Samples at one block of points (3, n) float32, on the calling thread."""
-        return self.step.evaluate(At(self, points, gradient))
+        made = _memo.made
+        if made is None:
+            return self.step.evaluate(At(self, points, gradient))
+        for known in (gradient, True):
+            found = made.get((id(self), id(points), known))
+            if found is not None:
+                return found[1]
+        fresh = self.step.evaluate(At(self, points, gradient))
+        for array in (fresh.value, fresh.gradient):
+            if array is not None:
+                array.flags.writeable = False  # a step that changed what it was given would be found out
+        made[id(self), id(points), gradient] = (points, fresh)  # the points are held, so that no other takes their id
+        return fresh
 
     @property
     def has_potential(self) -> Literal["none", "free", "gauged"]:
@@ -226,6 +259,26 @@ def sample(
 
     share_out(work, n, cancel=cancel, progress=progress)
     return value, slope
+
+
+def sample_chain(nodes: list[Node], points: Array, *, cancel: Cancel | None = None, block: int = BLOCK) -> list[Array]:
+    """Values of several nodes (the steps of a lane) at the same points (n, 3): what they share is made once."""
+    for node in nodes:
+        node.prepare()
+    points = np.asarray(points, np.float32)
+    made = [np.empty((len(points), 3) if n.kind == "vector" else len(points), np.float32) for n in nodes]
+
+    def work(start: int, stop: int) -> None:
+        extra = -(stop - start) % LANES
+        here = np.ascontiguousarray(np.pad(points[start:stop], ((0, extra), (0, 0)), mode="edge").T)
+        with remembering():  # the last first: it asks those before it for gradients, which then serve for both
+            for node, out in zip(reversed(nodes), reversed(made), strict=True):
+                if cancel is not None and cancel():
+                    return
+                out[start:stop] = node.evaluate(here).value[..., : stop - start].T
+
+    share_out(work, len(points), block=block, cancel=cancel)
+    return made
 
 
 def bake(node: Node, region: GridRegion, *, cancel: Cancel | None = None, progress: Progress | None = None) -> Array:

@@ -8,7 +8,7 @@ from ninja import Router, Schema
 from pydantic import Field as Bound
 
 from errant_gust.core.checks import findings, findings_on_frame
-from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.errors import GustError
 from errant_gust.core.fields import look
 from errant_gust.core.fields.examples import example
 from errant_gust.core.fields.gridded import WORKING
@@ -43,17 +43,19 @@ class Looking(Schema):
         return Turn(self.channel or str(id(self)), self.serial)
 
 
-class StepLooking(Looking):
+class Place(Schema):
+    """A step of a lane, or the end of the lane."""
+
     lane: str
     step: str | None = None
     before: bool = False
 
-    def node(self) -> Node | None:
+    def node_of(self, scene: Scene) -> Node | None:
         """The lane after the step (or before it); None if no step is on there: an empty lane is no error."""
-        steps = self.scene().steps(self.lane)
+        steps = scene.steps(self.lane)
         if self.step is None:
             return steps[-1][1] if steps else None
-        lane = self.scene().study.find("fields", self.lane, "lane")
+        lane = scene.study.find("fields", self.lane, "lane")
         order = [s.id for s in lane.steps]
         at = order.index(self.step) if self.step in order else len(order) - 1
         wanted = order[: at if self.before else at + 1]
@@ -61,30 +63,50 @@ class StepLooking(Looking):
         return found[-1] if found else None
 
 
-class Swatches(Looking):
-    size: int = Bound(48, ge=8, le=128)
-    axis: int = Bound(2, ge=0, le=2)
-    share: float = Bound(0.5, ge=0, le=1)
+class StepLooking(Place, Looking):
+    def node(self) -> Node | None:
+        return self.node_of(self.scene())
 
 
-class Probe(StepLooking):
+class Cells(Schema):
+    """Where to sample: a rectangle in cells, or several layers of it along w."""
+
     origin: Vec
     u: Vec
     v: Vec
     columns: int = Bound(128, ge=1, le=512)
     rows: int = Bound(128, ge=1, le=512)
-    vectors: bool = False
     w: Vec | None = None
     layers: int = Bound(1, ge=1, le=32)
 
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return ((self.layers,) if self.w is not None else ()) + (self.rows, self.columns)
+
     def points(self) -> Array:
-        """Middles (n, 3) of the cells: one rectangle, or several layers along w."""
+        """Middles (n, 3) of the cells."""
         if self.w is None:
             return look.Window(self.origin, self.u, self.v).points(self.columns, self.rows)
         step = np.array(self.w) / self.layers
         starts = [np.array(self.origin) + step * (n + 0.5) for n in range(self.layers)]
         planes = [look.Window((s[0], s[1], s[2]), self.u, self.v).points(self.columns, self.rows) for s in starts]
         return np.concatenate(planes)
+
+
+class ProbePart(Place):
+    slice: Cells
+    glyphs: Cells | None = None
+
+
+class Probe(ProbePart, StepLooking):
+    pass
+
+
+class Swatches(Looking):
+    size: int = Bound(48, ge=8, le=128)
+    axis: int = Bound(2, ge=0, le=2)
+    share: float = Bound(0.5, ge=0, le=1)
+    probe: ProbePart | None = None  # answered along with the swatches: an edit changes both
 
 
 class OnShape(StepLooking):
@@ -160,37 +182,52 @@ def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
         except GustError as error:
             facts["errors"][error.where or f"fields.{lane.id}"] = str(error)
             continue
+        sound: list[tuple[str, Node]] = []
         for step, node in steps:
-            if turn.superseded():
-                raise Cancelled
-            name = f"{lane.id}.{step}"
             try:
-                values = look.swatch(node, window, body.size, cancel=turn.superseded)
+                node.prepare(turn.superseded)
+                sound.append((step, node))
             except GustError as error:
-                facts["errors"][f"fields.{name}"] = str(error)
-                continue
-            arrays[name] = values
+                facts["errors"][f"fields.{lane.id}.{step}"] = str(error)
+        try:
+            made = look.swatches([node for _, node in sound], window, body.size, cancel=turn.superseded)
+        except GustError as error:
+            facts["errors"][error.where or f"fields.{lane.id}"] = str(error)
+            continue
+        for (step, node), values in zip(sound, made, strict=True):
+            arrays[f"{lane.id}.{step}"] = values
             facts["steps"].append(
                 {"lane": lane.id, "step": step, "kind": node.kind, "low": float(values.min()),
                     "high": float(values.max()),
                     "unit": look.unit_of(node)}
             )  # fmt: skip
+    if body.probe:
+        try:
+            facts["probe"], seen = _probed(body.probe, body.probe.node_of(scene), turn)
+            arrays.update({f"probe.{name}": array for name, array in seen.items()})
+        except GustError as error:
+            facts["probe"] = {"kind": "none", "error": str(error)}
     return reply(facts, arrays)
 
 
 @router.post("/look/probe")
 def probe(request: HttpRequest, body: Probe) -> HttpResponse:
-    """The field on a rectangle: values (rows, columns), or vectors (rows, columns, 3)."""
-    node, turn = body.node(), body.turn()
+    """The field on a rectangle, as magnitudes `values` (rows, columns); for glyphs `vectors` (…, 3), if it has any."""
+    return reply(*_probed(body, body.node(), body.turn()))
+
+
+def _probed(body: ProbePart, node: Node | None, turn: Turn) -> tuple[dict[str, Any], dict[str, Array]]:
     if node is None:
-        return reply({"kind": "none"}, {})
-    values, _ = sample(node, body.points(), cancel=turn.superseded)
-    size = np.linalg.norm(values, axis=1) if node.kind == "vector" else values
-    facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(size.min()), "high": float(size.max())}
-    layers = (body.layers,) if body.w is not None else ()
-    if node.kind == "vector" and body.vectors:
-        return reply(facts, {"values": values.reshape(*layers, body.rows, body.columns, 3)})
-    return reply(facts, {"values": size.reshape(*layers, body.rows, body.columns).astype(np.float32)})
+        return {"kind": "none"}, {}
+    glyphs = body.glyphs if node.kind == "vector" else None
+    places = [body.slice.points()] + ([glyphs.points()] if glyphs else [])
+    values, _ = sample(node, np.concatenate(places), cancel=turn.superseded)
+    plane = look.size_of(values[: len(places[0])])
+    facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(plane.min()), "high": float(plane.max())}
+    arrays = {"values": plane.reshape(body.slice.shape).astype(np.float32)}
+    if glyphs:
+        arrays["vectors"] = values[len(plane) :].reshape(*glyphs.shape, 3)
+    return facts, arrays
 
 
 @router.post("/look/surface")

@@ -13,8 +13,11 @@ export class ApiError extends Error {
 export class Offline extends Error {}
 
 const tab = Math.random().toString(36).slice(2)
-const serials = new Map<string, number>()
-const flying = new Map<string, AbortController>()
+/** One channel of pictures: what is under way, and the newest request that waits for it. */
+interface Channel { serial: number; flying: AbortController | null; since: number; waiting: ((go: boolean) => void) | null }
+const channels = new Map<string, Channel>()
+/** How long a request may hold up a newer one: quick ones are finished, so that a drag shows pictures all the way; slow ones are cancelled. */
+const PATIENCE = 300
 
 async function send(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
   const raw = body instanceof Blob || body instanceof FormData
@@ -65,19 +68,40 @@ export async function arrays<F>(path: string): Promise<Packed<F>> {
   return unpack<F>(await (await send('GET', path)).arrayBuffer())
 }
 
-/** A request on a channel: an older one on it is cancelled here and on the server; null if this one was overtaken. */
+/** The next frame has been drawn, or so many milliseconds have passed (a hidden page draws none). */
+const drawnOr = (most: number) => new Promise<void>((done) => {
+  setTimeout(done, most)
+  requestAnimationFrame(() => setTimeout(done))
+})
+
+/** A request on a channel, one at a time: of those that come while one is under way only the newest is sent after it; null if this one was overtaken. */
 export async function newest(channel: string, path: string, body: object): Promise<Response | null> {
-  const serial = (serials.get(channel) ?? 0) + 1
-  serials.set(channel, serial)
-  flying.get(channel)?.abort()
+  let c = channels.get(channel)
+  if (!c) channels.set(channel, (c = { serial: 0, flying: null, since: 0, waiting: null }))
+  const line = c
+  if (line.flying) {
+    line.waiting?.(false)
+    const before = line.flying
+    const late = setTimeout(() => before.abort(), Math.max(0, line.since + PATIENCE - performance.now()))
+    const go = await new Promise<boolean>((decide) => { line.waiting = decide })
+    clearTimeout(late)
+    if (!go) return null
+  }
   const control = new AbortController()
-  flying.set(channel, control)
+  Object.assign(line, { flying: control, since: performance.now(), waiting: null })
   try {
-    const response = await send('POST', path, { ...body, channel: `${tab}.${channel}`, serial }, control.signal)
-    return response.status === 204 || serials.get(channel) !== serial ? null : response
+    const response = await send('POST', path, { ...body, channel: `${tab}.${channel}`, serial: ++line.serial }, control.signal)
+    return response.status === 204 ? null : response
   } catch (error) {
     if ((error as Error).name === 'AbortError') return null
     throw error
+  } finally {
+    void drawnOr(150).then(() => { // what was answered is drawn first: a machine that draws slowly is not given more to draw
+      const next = line.waiting
+      Object.assign(line, { since: performance.now(), waiting: null })
+      if (next) next(true) // the place stays taken, so that nobody slips in between
+      else line.flying = null
+    })
   }
 }
 

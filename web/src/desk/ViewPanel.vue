@@ -36,7 +36,8 @@ import { Particles } from '../scene/particles'
 import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
-import { Viewer, clear } from '../scene/viewer'
+import { clear } from '../scene/materials'
+import { Viewer } from '../scene/viewer'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
@@ -91,15 +92,15 @@ function probe() {
   const deep = new THREE.Vector3().setComponent(look.axis, look.box.upper[look.axis] - look.box.lower[look.axis])
   layers.slice.visible = look.showSlice && onPlane && look.place !== 'box'
   drawSlice(layers.slice, w, look.slice, look.mapping)
-  if (wanted && onPlane) drawGlyphs(layers.glyphs, w, look.vectors, look.mapping, style, look.box.lower, deep)
+  if (wanted && onPlane) drawGlyphs(layers.glyphs, w, look.slice, look.mapping, style, look.box.lower, deep)
   else clear(layers.glyphs)
   if (look.showProbe && vector && glyph === 'lines') drawLines(layers.lines, look.lines, look.mapping, look.glyphWidth)
   else clear(layers.lines)
   drawSurface(layers.surface, onPlane ? null : look.surface, look.mapping, wanted ? { ...style, coloured: false } : null)
-  const halves = look.split && !!look.before.slice && onPlane
+  const halves = look.split && !!look.before && onPlane
   if (halves) {
-    drawSlice(layers.sliceBefore, w, look.before.slice, look.mapping)
-    if (wanted) drawGlyphs(layers.glyphsBefore, w, look.before.vectors, look.mapping, style, look.box.lower, deep)
+    drawSlice(layers.sliceBefore, w, look.before, look.mapping)
+    if (wanted) drawGlyphs(layers.glyphsBefore, w, look.before, look.mapping, style, look.box.lower, deep)
     else clear(layers.glyphsBefore)
   }
   layers.sliceBefore.visible = layers.glyphsBefore.visible = false
@@ -177,6 +178,7 @@ async function hover(event: PointerEvent) {
 onMounted(() => {
   viewer = new Viewer(host.value!)
   particles = new Particles()
+  viewer.onCoarse = (on) => particles?.draft(on)
   viewer.scene.add(...Object.values(layers), particles.points)
   viewer.controls.addEventListener('start', () => { taken = true })
   watcher = new ResizeObserver(() => viewer?.resize())
@@ -193,7 +195,7 @@ onBeforeUnmount(() => {
 // after the viewer's own hook: this one listens on its canvas
 const { holdsProbe, held, handleAt } = usePointing({ viewer: () => viewer, handles, frame: layers.frame, shapes: layers.shapes, changed: placeHandles, taken: () => { taken = true } })
 watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], shapesAndRegions)
-watch(() => [look.slice, look.vectors, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.glyphWidth, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, holdsProbe.value], probe)
+watch(() => [look.slice, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.glyphWidth, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, holdsProbe.value], probe)
 watch(handles, placeHandles)
 watch(() => look.parallel, (on) => viewer?.setParallel(on))
 watch(() => [runs.current, runs.stale, look.showParticles, look.mapping.high, study.doc?.looks], flow)

@@ -3,7 +3,7 @@ import * as THREE from 'three'
 import type { Params, Raw, Shape, StudyDoc, Vec3 } from '../api/types'
 import type { Selection } from '../stores/study'
 import { useStudy } from '../stores/study'
-import { clear } from './viewer'
+import { clear, material } from './materials'
 
 export interface Handle { id: string; at: Vec3; name: string; put: (to: Vec3) => void }
 const isVec = (raw: Raw | undefined): raw is Vec3 => Array.isArray(raw) && raw.length === 3 && raw.every((v) => typeof v === 'number')
@@ -114,7 +114,7 @@ export function appendPoint(id: string, at: Vec3) {
 export function drawHandles(group: THREE.Group, handles: Handle[], hot: string) {
   clear(group)
   for (const h of handles) {
-    const sprite = new THREE.Sprite(new THREE.SpriteMaterial({ map: disc(h.id === hot), sizeAttenuation: false, depthTest: false, transparent: true }))
+    const sprite = new THREE.Sprite(material(`handle.${h.id === hot}`, () => new THREE.SpriteMaterial({ map: disc(h.id === hot), sizeAttenuation: false, depthTest: false, transparent: true })))
     sprite.position.set(...h.at)
     sprite.scale.setScalar(0.022)
     sprite.renderOrder = 10

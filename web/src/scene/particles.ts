@@ -25,7 +25,13 @@ void main() {
   gl_FragColor = vec4(tint.rgb, tint.a * strength * a);
 }`
 
+/** As many are drawn in coarse pictures. */
+const DRAFT = 20_000
+
 export class Particles {
+  private count = 0
+  private coarse = false
+  private order = new Uint32Array(0)
   readonly points: THREE.Points
   private readonly rgba = new Uint8Array(256 * 4)
   private readonly lut: THREE.DataTexture
@@ -67,10 +73,30 @@ export class Particles {
     g.setAttribute('position', new THREE.BufferAttribute(frame.position, 3))
     g.setAttribute('tone', new THREE.BufferAttribute(tone, 1))
     g.setAttribute('fade', new THREE.BufferAttribute(fade, 1))
-    g.setDrawRange(0, n)
+    this.count = n
+    this.shuffle(n)
+    this.draft(this.coarse)
     this.material.uniforms.size.value = look.size ?? 2
     this.material.uniforms.pale.value = look.map === 'heat' ? 1 : 0.8
     this.material.blending = look.blend === 'opaque' ? THREE.NormalBlending : THREE.AdditiveBlending
+  }
+  /** While the view moves on a machine that draws slowly, a part of them, taken evenly. */
+  draft(coarse: boolean) {
+    this.coarse = coarse
+    this.points.geometry.setDrawRange(0, coarse ? Math.min(this.count, DRAFT) : this.count)
+  }
+  /** Draw order: a fixed shuffle, so that any beginning of it is an even share of the particles. */
+  private shuffle(n: number) {
+    if (n <= DRAFT) { this.points.geometry.setIndex(null); return }
+    if (this.order.length !== n) {
+      this.order = new Uint32Array(n)
+      // a stride that shares no factor with n visits all, far apart one after the other
+      let stride = Math.floor(n * 0.618034)
+      const divides = (a: number, b: number): number => (b ? divides(b, a % b) : a)
+      while (divides(stride, n) !== 1) stride++
+      for (let i = 0, k = 0; i < n; i++, k = (k + stride) % n) this.order[i] = k
+    }
+    this.points.geometry.setIndex(new THREE.BufferAttribute(this.order, 1))
   }
   dispose() {
     this.points.geometry.dispose()

@@ -7,7 +7,7 @@ import type { Packed } from '../api/client'
 import type { Vec3 } from '../api/types'
 import { index, maps, paint, type Mapping } from '../lib/colour'
 import type { ProbeFacts } from '../stores/look'
-import { clear } from './viewer'
+import { clear, material } from './materials'
 
 interface Window { origin: Vec3; u: Vec3; v: Vec3; width: number; height: number }
 const vec = (v: Vec3) => new THREE.Vector3(...v)
@@ -46,7 +46,9 @@ export function drawSlice(group: THREE.Group, w: Window, slice: Packed<ProbeFact
   texture.colorSpace = THREE.SRGBColorSpace
   texture.magFilter = texture.minFilter = THREE.LinearFilter
   texture.needsUpdate = true
-  const mesh = new THREE.Mesh(rectangle(w), new THREE.MeshBasicMaterial({ map: texture, transparent: true, side: THREE.DoubleSide, depthWrite: false, toneMapped: false }))
+  const paper = material(`slice.${group.uuid}`, () => new THREE.MeshBasicMaterial({ map: texture, transparent: true, side: THREE.DoubleSide, depthWrite: false, toneMapped: false }))
+  if (paper.map !== texture) { paper.map?.dispose(); paper.map = texture }
+  const mesh = new THREE.Mesh(rectangle(w), paper)
   mesh.renderOrder = 1
   group.add(mesh)
 }
@@ -57,12 +59,12 @@ export function drawFrame(group: THREE.Group, w: Window, hot: boolean) {
   const g = rectangle(w)
   const edges = new THREE.LineLoop(
     new THREE.BufferGeometry().setAttribute('position', g.getAttribute('position')),
-    new THREE.LineBasicMaterial({ color: hot ? 0xe0603f : 0x9fb0cc }),
+    material(`frame.${hot}`, () => new THREE.LineBasicMaterial({ color: hot ? 0xe0603f : 0x9fb0cc })),
   )
-  const hit = new THREE.Mesh(g, new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, colorWrite: false, depthWrite: false }))
+  const hit = new THREE.Mesh(g, material('unseen', () => new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, colorWrite: false, depthWrite: false })))
   hit.name = 'probe'
   group.add(edges, hit)
-  const knob = new THREE.Mesh(new THREE.SphereGeometry(Math.max(w.width, w.height) * 0.012), new THREE.MeshBasicMaterial({ color: hot ? 0xe0603f : 0xf5f0e6 }))
+  const knob = new THREE.Mesh(new THREE.SphereGeometry(Math.max(w.width, w.height) * 0.012), material(`knob.${hot}`, () => new THREE.MeshBasicMaterial({ color: hot ? 0xe0603f : 0xf5f0e6 })))
   knob.position.copy(vec(w.origin).add(vec(w.u)))
   knob.name = 'knob'
   group.add(knob)
@@ -81,14 +83,14 @@ export interface GlyphStyle { glyph: 'barbs' | 'arrows'; coloured: boolean; leng
 function segments(points: Float32Array | number[], colours: Float32Array | number[], width: number, opacity = 1): THREE.Object3D {
   if (width > 1) {
     const g = new LineSegmentsGeometry().setPositions(points as Float32Array).setColors(colours as Float32Array)
-    const lines = new LineSegments2(g, new LineMaterial({ vertexColors: true, linewidth: width, transparent: opacity < 1, opacity, toneMapped: false }))
+    const lines = new LineSegments2(g, material(`wide.${width}.${opacity}`, () => new LineMaterial({ vertexColors: true, linewidth: width, transparent: opacity < 1, opacity, toneMapped: false })))
     lines.frustumCulled = false
     return lines
   }
   const g = new THREE.BufferGeometry()
   g.setAttribute('position', new THREE.BufferAttribute(new Float32Array(points), 3))
   g.setAttribute('color', new THREE.BufferAttribute(new Float32Array(colours), 3))
-  return new THREE.LineSegments(g, new THREE.LineBasicMaterial({ vertexColors: true, transparent: opacity < 1, opacity, toneMapped: false }))
+  return new THREE.LineSegments(g, material(`hairline.${opacity}`, () => new THREE.LineBasicMaterial({ vertexColors: true, transparent: opacity < 1, opacity, toneMapped: false })))
 }
 
 /** Barbs or arrows at points with vectors; `normal` is the side on which feathers stand. */
@@ -142,9 +144,9 @@ function glyphsAt(group: THREE.Group, count: number, at: (k: number) => { p: THR
 /** Glyphs on the probe's rectangle, or in layers along `deep` through the whole box. */
 export function drawGlyphs(group: THREE.Group, w: Window, packed: Packed<ProbeFacts> | null, m: Mapping, style: GlyphStyle, low: Vec3, deep: THREE.Vector3) {
   clear(group)
-  const values = packed?.arrays.values as Float32Array | undefined
-  const shape = packed?.shapes.values
-  if (!values || !shape || shape.length < 3) return
+  const values = packed?.arrays.vectors as Float32Array | undefined
+  const shape = packed?.shapes.vectors
+  if (!values || !shape) return
   const layered = shape.length === 4
   const [layers, rows, columns] = layered ? shape : [1, shape[0], shape[1]]
   const size = Math.min(w.width / columns, w.height / rows) * 0.86 * style.length
@@ -173,7 +175,7 @@ export function drawSurface(group: THREE.Group, packed: Packed<ProbeFacts> | nul
   g.setAttribute('color', new THREE.BufferAttribute(colours, 3))
   g.setIndex(new THREE.BufferAttribute(new Uint32Array(packed.arrays.faces), 1))
   g.computeVertexNormals()
-  const mesh = new THREE.Mesh(g, new THREE.MeshLambertMaterial({ vertexColors: true, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1 }))
+  const mesh = new THREE.Mesh(g, material('skin', () => new THREE.MeshLambertMaterial({ vertexColors: true, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1 })))
   mesh.name = 'probe'
   group.add(mesh)
   const at = packed.arrays.points as Float32Array | undefined

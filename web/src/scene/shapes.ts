@@ -4,7 +4,7 @@ import { toCreasedNormals } from 'three/examples/jsm/utils/BufferGeometryUtils.j
 import type { Packed } from '../api/client'
 import type { StudyDoc } from '../api/types'
 import type { SceneFacts } from '../stores/look'
-import { clear } from './viewer'
+import { clear, material } from './materials'
 
 export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null, doc: StudyDoc | null, selected: string | null, obstacles: Set<string>) {
   clear(group)
@@ -20,11 +20,10 @@ export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null
     geometry.dispose()
     const solid = obstacles.has(shape.id) || part.kind === 'mesh'
     const chosen = selected === shape.id
-    const material = new THREE.MeshLambertMaterial({
+    const mesh = new THREE.Mesh(flat, material(`shape.${solid}.${chosen}`, () => new THREE.MeshLambertMaterial({
       color: chosen ? 0xe3b6a2 : solid ? 0xd9d0bd : 0x6f7f9c, transparent: !solid, opacity: solid ? 1 : chosen ? 0.4 : 0.22,
       side: THREE.DoubleSide, depthWrite: solid,
-    })
-    const mesh = new THREE.Mesh(flat, material)
+    })))
     mesh.name = shape.id
     group.add(mesh)
   }
@@ -42,7 +41,7 @@ function cellsOf(at: (i: number, j: number, k: number) => THREE.Vector3, shape: 
       points.push(p, p.clone().add(axes[b]))
     }
   }
-  return new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(points), new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity: 0.28, depthWrite: false }))
+  return new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(points), material(`cells.${colour}`, () => new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity: 0.28, depthWrite: false })))
 }
 
 export function drawRegions(group: THREE.Group, packed: Packed<SceneFacts> | null, selected: string | null) {
@@ -52,7 +51,7 @@ export function drawRegions(group: THREE.Group, packed: Packed<SceneFacts> | nul
     const at = (i: number, j: number, k: number) => new THREE.Vector3(...r.corners[4 * i + 2 * j + k])
     const edges: THREE.Vector3[] = []
     for (const a of [0, 1]) for (const b of [0, 1]) edges.push(at(0, a, b), at(1, a, b), at(a, 0, b), at(a, 1, b), at(a, b, 0), at(a, b, 1))
-    const lines = new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(edges), new THREE.LineDashedMaterial({ color: colour, dashSize: 0.12, gapSize: 0.1 }))
+    const lines = new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(edges), material(`box.${colour}`, () => new THREE.LineDashedMaterial({ color: colour, dashSize: 0.12, gapSize: 0.1 })))
     lines.computeLineDistances()
     group.add(lines)
     if (r.cells) group.add(cellsOf(at, r.shape, colour))

@@ -13,17 +13,31 @@ export class Viewer {
   readonly controls: OrbitControls
   readonly raycaster = new THREE.Raycaster()
   private queued = false
+  private last = 0
+  private rest = 0
+  private isCoarse = false
+  /** Whether the user has hold of the camera. */
+  private turning = false
+  /** Nears 1 while pictures take longer than a twentieth of a second; rendering in software is known to. */
+  private slow = 0
+  private readonly software: boolean
   private grid: THREE.GridHelper | null = null
   drawn = 0
 
   constructor(private readonly host: HTMLElement) {
-    this.renderer = new THREE.WebGLRenderer({ antialias: true, preserveDrawingBuffer: true, alpha: true })
+    this.renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true })
+    this.renderer.debug.checkShaderErrors = import.meta.env.DEV // asking for the log waits for the compiler
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
     this.renderer.setClearColor(0x0f1b2d, 0)
+    const gl = this.renderer.getContext()
+    const named = gl.getExtension('WEBGL_debug_renderer_info')?.UNMASKED_RENDERER_WEBGL ?? gl.RENDERER
+    this.software = /swiftshader|llvmpipe|software|basic render/i.test(String(gl.getParameter(named)))
     host.appendChild(this.renderer.domElement)
     for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1)
     this.camera.position.set(-3.2, -7.5, 3.4)
     this.controls = new OrbitControls(this.camera, this.renderer.domElement)
+    this.controls.addEventListener('start', () => { this.turning = true })
+    this.controls.addEventListener('end', () => { this.turning = false; this.draw() })
     this.controls.addEventListener('change', () => this.draw())
     this.scene.add(new THREE.HemisphereLight(0xe8eefc, 0x2a3350, 1.1))
     const sun = new THREE.DirectionalLight(0xfff2d8, 2.1)
@@ -64,15 +78,31 @@ export class Viewer {
     this.controls.update()
     this.draw()
   }
+  /** Draw in the next frame. While one picture follows the other on a machine that is slow at it, they are coarser. */
   draw() {
+    const now = performance.now()
     if (this.queued) return
     this.queued = true
+    const gap = now - this.last
+    clearTimeout(this.rest)
     requestAnimationFrame(() => {
       this.queued = false
+      this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
+      this.coarse((gap < 300 || this.turning) && (this.software || this.slow > 0.5))
       this.render()
+      requestAnimationFrame(() => { this.last = performance.now() }) // by then it is on the screen, or nearly
       this.drawn++
       this.host.dataset.drawn = String(this.drawn)
+      if (this.isCoarse) this.rest = window.setTimeout(() => { if (!this.turning) { this.last = 0; this.draw() } }, 320)
     })
+  }
+  /** Told when pictures become coarser or full again. */
+  onCoarse: ((on: boolean) => void) | null = null
+  private coarse(on: boolean) {
+    if (on === this.isCoarse) return
+    this.isCoarse = on
+    this.onCoarse?.(on)
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2) * (on ? 0.6 : 1))
   }
   /** Groups that are only on the left (before) or the right (after) half, when the view is split. */
   split: { before: THREE.Object3D[]; after: THREE.Object3D[] } | null = null
@@ -140,7 +170,7 @@ export class Viewer {
     this.draw()
   }
   private ground(lower: Vec3, upper: Vec3) {
-    if (this.grid) this.scene.remove(this.grid)
+    if (this.grid) { this.scene.remove(this.grid); this.grid.dispose() }
     const side = Math.ceil(Math.max(upper[0] - lower[0], upper[1] - lower[1]) * 1.6)
     this.grid = new THREE.GridHelper(side, side, 0x33486b, 0x22334f)
     this.grid.rotation.x = Math.PI / 2
@@ -153,6 +183,7 @@ export class Viewer {
     return this.raycaster
   }
   picture(width = 640, height = 400): Promise<Blob | null> {
+    this.coarse(false)
     this.render()
     const from = this.renderer.domElement
     const small = document.createElement('canvas')
@@ -172,19 +203,5 @@ export class Viewer {
     this.controls.dispose()
     this.renderer.dispose()
     this.renderer.domElement.remove()
-  }
-}
-
-/** Remove and free what a layer drew before. */
-export function clear(group: THREE.Group) {
-  for (const child of [...group.children]) {
-    group.remove(child)
-    const o = child as THREE.Mesh
-    o.geometry?.dispose()
-    for (const m of Array.isArray(o.material) ? o.material : o.material ? [o.material] : []) {
-      const map = (m as THREE.MeshBasicMaterial).map
-      map?.dispose()
-      m.dispose()
-    }
   }
 }

@@ -25,10 +25,10 @@ export type Place = 'plane' | 'box' | `shape:${string}`
 export const useLook = defineStore('look', () => {
   const study = useStudy()
   const runs = useRuns()
-  const swatches = shallowRef<Packed<{ size: number; steps: SwatchFacts[]; errors: Record<string, string>; window: { origin: Vec3; u: Vec3; v: Vec3 } }> | null>(null)
+  const swatches = shallowRef<Packed<{ size: number; steps: SwatchFacts[]; errors: Record<string, string>; probe?: ProbeFacts; window: { origin: Vec3; u: Vec3; v: Vec3 } }> | null>(null)
   const scene = shallowRef<Packed<SceneFacts> | null>(null)
+  /** The probe: magnitudes on the plane (`values`) and vectors where glyphs stand (`vectors`). */
   const slice = shallowRef<Packed<ProbeFacts> | null>(null)
-  const vectors = shallowRef<Packed<ProbeFacts> | null>(null)
   const lines = shallowRef<Packed<ProbeFacts> | null>(null)
   const reading = shallowRef<Reading | null>(null)
   const findings = ref<Finding[]>([])
@@ -44,7 +44,7 @@ export const useLook = defineStore('look', () => {
   const peek = ref(false)
   /** Before and after of the selected step, side by side under one camera. */
   const split = ref(false)
-  const before = shallowRef<{ slice: Packed<ProbeFacts> | null; vectors: Packed<ProbeFacts> | null }>({ slice: null, vectors: null })
+  const before = shallowRef<Packed<ProbeFacts> | null>(null)
   const place = ref<Place>('plane')
   const surface = shallowRef<Packed<ProbeFacts> | null>(null)
   /** Length of glyphs as a factor, width in pixels. */
@@ -112,53 +112,90 @@ export const useLook = defineStore('look', () => {
       waiting--
     }
   }
-  async function refreshSwatches() {
+  /** Edits since the study was opened, each with its time, until a picture shows it; `gust:pictured` tells (see docs/performance.md). */
+  let edition = 0
+  const unseen = { score: new Map<number, number>(), view: new Map<number, number>() }
+  function pictured(what: keyof typeof unseen, edition: number) {
+    requestAnimationFrame(() => requestAnimationFrame(() => { // drawn in the first, on the screen by the second
+      const late = []
+      for (const [n, at] of unseen[what]) if (n <= edition) { late.push(performance.now() - at); unseen[what].delete(n) }
+      window.dispatchEvent(new CustomEvent('gust:pictured', { detail: { what, late } }))
+    }))
+  }
+  /** Swatches of all lanes and, when both change, the probe along with them: one answer, one picture. */
+  async function refreshSwatches(withProbe = false) {
     if (!study.doc) return
+    const mine = edition
+    const order = ++asked
+    const probe = withProbe && target.value ? { ...target.value, before: peek.value && target.value.step !== null, ...cells() } : undefined
     await guarded(async () => {
-      const made = await newestArrays<NonNullable<typeof swatches.value>['facts']>('swatches', '/look/swatches', { ...body(), size, axis: axis.value, share: share.value })
-      if (made) swatches.value = made
+      const made = await newestArrays<NonNullable<typeof swatches.value>['facts']>('swatches', '/look/swatches', { ...body(), size, axis: axis.value, share: share.value, probe })
+      if (!made) return
+      swatches.value = made
+      pictured('score', mine)
+      const facts = made.facts.probe
+      if (!facts || order < answered) return
+      const part = <T>(all: Record<string, T>) => Object.fromEntries(Object.entries(all).filter(([k]) => k.startsWith('probe.')).map(([k, v]) => [k.slice(6), v]))
+      answered = order
+      slice.value = { facts, arrays: part(made.arrays), shapes: part(made.shapes) }
+      pictured('view', mine)
     })
   }
+  let drawn = ''
   async function refreshScene() {
     if (!study.doc) return
+    // meshes are large: asked for again only when something that they depend on may have changed
+    const { shapes, regions } = study.doc
+    const what = JSON.stringify([study.key, runs.time, shapes, regions])
+    if (what === drawn && !what.includes('"link"')) return
     await guarded(async () => {
       const made = await newestArrays<SceneFacts>('shapes', '/look/shapes', body())
-      if (made) scene.value = made
+      if (made) { scene.value = made; drawn = what }
     })
   }
-  async function refreshProbe() {
-    if (!study.doc || !target.value) { slice.value = vectors.value = lines.value = null; return }
+  /** Probes asked for, and the newest of them that was answered: an older answer does not replace a newer one. */
+  let asked = 0
+  let answered = 0
+  /** Edits come one after the other: slices are coarser until they pause. */
+  let dragged = false
+  /** Where the probe samples: cells of the plane, and cells for glyphs on it or in the whole box. */
+  function cells() {
     const w = window_.value
-    const base = { ...body(), ...target.value, before: peek.value && target.value.step !== null, origin: w.origin, u: w.u, v: w.v }
+    const { lower: low, upper: high } = box.value
     const longest = Math.max(w.width, w.height)
-    const at = (n: number) => ({ columns: Math.max(2, Math.round((n * w.width) / longest)), rows: Math.max(2, Math.round((n * w.height) / longest)) })
-    const low = box.value.lower, high = box.value.upper
+    const at = (n: number) => ({ origin: w.origin, u: w.u, v: w.v, columns: Math.max(2, Math.round((n * w.width) / longest)), rows: Math.max(2, Math.round((n * w.height) / longest)) })
     const deep: Vec3 = [0, 0, 0]
     deep[axis.value] = high[axis.value] - low[axis.value]
     const whole = { origin: [0, 1, 2].map((i) => (i === axis.value ? low[i] : w.origin[i])) as Vec3, w: deep, layers: Math.max(2, Math.min(24, Math.round((density.value * 0.6 * deep[axis.value]) / longest))) }
-    const glyphs = place.value === 'box' ? { ...at(density.value * 0.6), ...whole } : at(density.value)
+    return { slice: at(dragged ? 96 : 160), glyphs: place.value === 'box' ? { ...at(density.value * 0.6), ...whole } : at(density.value) }
+  }
+  /** The probe alone, and what stands on it: flow lines, a shape's surface, the field before the step. */
+  async function refreshProbe(plain = true) {
+    const mine = edition
+    const order = ++asked
+    if (!study.doc || !target.value) { slice.value = lines.value = null; return }
+    const base = { ...body(), ...target.value, before: peek.value && target.value.step !== null }
+    const { slice: plane, glyphs } = cells()
     await guarded(async () => {
-      const jobs = [
-        newestArrays<ProbeFacts>('slice', '/look/probe', { ...base, ...at(160) }),
-        newestArrays<ProbeFacts>('vectors', '/look/probe', { ...base, ...glyphs, vectors: true }),
-      ]
-      if (split.value && target.value?.step) {
-        const earlier = { ...base, before: true }
-        jobs.push(newestArrays<ProbeFacts>('slice.before', '/look/probe', { ...earlier, ...at(160) }), newestArrays<ProbeFacts>('vectors.before', '/look/probe', { ...earlier, ...at(density.value), vectors: true }))
+      if (plain) {
+        const made = await newestArrays<ProbeFacts>('probe', '/look/probe', { ...base, slice: plane, glyphs })
+        if (made && order >= answered) { answered = order; slice.value = made; pictured('view', mine) }
       }
-      const [a, b, c, d] = await Promise.all(jobs)
-      if (a) slice.value = a
-      if (b) vectors.value = b
-      if (c !== undefined || d !== undefined) before.value = { slice: c ?? before.value.slice, vectors: d ?? before.value.vectors }
+      if (split.value && target.value?.step) {
+        const made = await newestArrays<ProbeFacts>('probe.before', '/look/probe', { ...base, before: true, slice: plane, glyphs })
+        if (made) before.value = made
+      }
       if (place.value.startsWith('shape:')) {
         const made = await newestArrays<ProbeFacts>('surface', '/look/surface', { ...base, shape: place.value.slice(6), count: Math.round(density.value * density.value * 2) })
         if (made) surface.value = made
       } else surface.value = null
       if (glyph.value === 'lines' && showProbe.value) {
-        const n = at(density.value * 0.7)
+        const w = window_.value
+        const fewer = (n: number) => Math.max(2, Math.round(0.7 * n))
+        const n = place.value === 'box' ? { columns: 12, rows: 12 } : { columns: fewer(glyphs.columns), rows: fewer(glyphs.rows) }
         const seeds: Vec3[] = []
         for (let r = 0; r < n.rows; r++) for (let c = 0; c < n.columns; c++) seeds.push([0, 1, 2].map((i) => w.origin[i] + (w.u[i] * (c + 0.5)) / n.columns + (w.v[i] * (r + 0.5)) / n.rows) as Vec3)
-        const made = await newestArrays<ProbeFacts>('lines', '/look/lines', { ...base, seeds: seeds.slice(0, 1500), length: longest * 0.35, steps: 48 })
+        const made = await newestArrays<ProbeFacts>('lines', '/look/lines', { ...base, seeds: seeds.slice(0, 1500), length: Math.max(w.width, w.height) * 0.35, steps: 48 })
         if (made) lines.value = made
       }
     })
@@ -178,21 +215,38 @@ export const useLook = defineStore('look', () => {
       if (response) findings.value = await response.json()
     })
   }
+  /** Which study's shapes are known: where the probe is depends on them. */
+  let known = ''
   let quiet = 0
   function later() {
+    if (known !== study.key) return // after the first picture
     clearTimeout(quiet)
     quiet = window.setTimeout(() => { void refreshReading(); void refreshChecks() }, 300)
   }
+  async function refreshAll() {
+    const scenery = refreshScene()
+    const key = study.key
+    if (known !== key) await scenery
+    await Promise.all([refreshSwatches(true), refreshProbe(!target.value)])
+    known = key
+  }
+  let edited = -Infinity
+  let sharpen = 0
   watch(() => study.doc, () => {
-    void refreshProbe()
-    void refreshSwatches()
-    void refreshScene()
-    later()
+    edition++
+    const now = performance.now()
+    dragged = now - edited < 400
+    edited = now
+    clearTimeout(sharpen)
+    if (dragged) sharpen = window.setTimeout(() => { dragged = false; void refreshProbe() }, 450)
+    for (const times of Object.values(unseen)) times.set(edition, performance.now())
+    void refreshAll().then(later) // numbers come after pictures
   })
-  watch([target, peek, split, place, axis, share, density, glyph, showProbe], () => { void refreshProbe(); later() }, { deep: true })
-  watch([axis, share], () => void refreshSwatches())
-  watch(box, (now, before) => { if (JSON.stringify(now) !== JSON.stringify(before)) void refreshProbe() })
+  watch([() => JSON.stringify(target.value), peek, split, place, axis, share, density, glyph, showProbe], () => { if (known === study.key) { void refreshProbe(); later() } })
+  watch([axis, share], () => { if (known === study.key) void refreshSwatches() })
+  watch(box, (now, before) => { if (known === study.key && JSON.stringify(now) !== JSON.stringify(before)) void refreshProbe() })
   watch(() => runs.frame, () => {
+    if (known !== study.key) return
     void refreshProbe()
     if (!runs.playing) { void refreshSwatches(); void refreshScene(); later() }
   })
@@ -214,7 +268,7 @@ export const useLook = defineStore('look', () => {
     return mappingFor(Math.min(0, ...steps.map((s) => s.low)), Math.max(0, ...steps.map((s) => s.high)))
   }
   return {
-    swatches, scene, slice, vectors, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
+    swatches, scene, slice, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
     peek, split, before, place, surface, glyphLength, glyphWidth, parallel, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
   }
 })

@@ -29,10 +29,10 @@ export const useRuns = defineStore('runs', () => {
   const ready = computed(() => new Set(run.value?.frames ?? []))
   const stale = computed(() => !!current.value && current.value.identity !== wanted.value)
 
-  function open() {
+  function open(key: string, at: number) {
     close()
-    frame.value = clock.value.start
-    source = new EventSource(`/api/events?study=${encodeURIComponent(study.key)}`)
+    frame.value = at
+    source = new EventSource(`/api/events?study=${encodeURIComponent(key)}`)
     source.onmessage = (event) => {
       connected.value = true
       const said = JSON.parse(event.data) as { runs: RunOut[] }

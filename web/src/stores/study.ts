@@ -38,13 +38,16 @@ export const useStudy = defineStore('study', () => {
     if (!keepDocument) doc.value = out.document
     savedCount.value++
   }
-  async function load(id: string) {
+  /** Open a study; `ready` is called just before it is shown, so that the first picture is the right one. */
+  async function load(id: string, ready: (s: StudyOut) => void | Promise<void> = () => undefined) {
     doc.value = null
     selection.value = null
     theirs.value = null
     state.value = 'saved'
     if (!catalogue.value.steps.length) catalogue.value = await call<Catalogue>('GET', '/catalogue')
-    take(await call<StudyOut>('GET', `/studies/${id}`))
+    const found = await call<StudyOut>('GET', `/studies/${id}`)
+    await ready(found)
+    take(found)
     const last = doc.value!.fields.at(-1)
     if (last?.steps.length) select({ kind: 'step', lane: last.id, id: last.steps.filter((s) => s.on).at(-1)?.id ?? last.steps[0].id })
   }

@@ -25,6 +25,7 @@
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { call } from '../api/client'
+import type { RunOut } from '../api/types'
 import Beginnings from '../desk/Beginnings.vue'
 import HistoryList from '../desk/HistoryList.vue'
 import SearchBox from '../desk/SearchBox.vue'
@@ -52,16 +53,17 @@ watch(() => route.params.key, async (key) => {
   if (typeof key !== 'string') return
   failed.value = ''
   try {
-    await study.load(key)
+    const earlier = call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key)}`).catch(() => [])
+    await study.load(key, async ({ key: id, document: doc }) => {
+      look.pinned = null
+      look.adopt(doc.looks.probe ?? {})
+      const { start, end } = doc.clock
+      const middle = Math.round(start + 0.45 * (end - start))
+      const shown = (await earlier).some((r) => r.state === 'done' && r.quality === 'preview' && r.flow === doc.flows[0]?.id && r.frames.includes(middle))
+      runs.open(id, shown ? middle : start)
+    })
     document.title = `${study.doc!.name} · Errant Gust`
-    look.pinned = null
-    look.adopt(study.doc!.looks.probe ?? {})
-    runs.open()
-    if (study.doc!.flows.length) {
-      await runs.start('preview')
-      const middle = Math.round(runs.clock.start + 0.45 * (runs.clock.end - runs.clock.start))
-      if (runs.run?.frames.includes(middle)) runs.go(middle)
-    }
+    if (study.doc!.flows.length) await runs.start('preview')
   } catch (error) {
     failed.value = (error as Error).message
   }
