@@ -5,6 +5,7 @@ import json
 import re
 import zipfile
 
+import numpy as np
 import pytest
 import trimesh
 from playwright.sync_api import expect
@@ -303,3 +304,124 @@ def test_the_size_of_a_shape_and_the_reach_of_a_mask_are_dragged(page, address):
     drag_named("Attenuation", 50)
     made = document(page, address, key)
     assert made["fields"][0]["steps"][0]["params"]["attenuation"] > 0.6
+
+
+def kept_view(page, address, key):
+    """Where the camera is, as kept in the study."""
+    page.get_by_test_id("views").click()
+    page.get_by_test_id("keep-view").click()
+    page.wait_for_timeout(300)
+    return document(page, address, key)["looks"]["views"][-1]
+
+
+def test_a_parallel_view_shows_equal_spheres_equally_wide_wherever_they_are(page, address):
+    key = new_study(page, address)
+    for side, deep in (("-1.2", "-2"), ("1.2", "2")):
+        page.get_by_test_id("add-shape").click()
+        page.get_by_test_id("new-shape-sphere").click()
+        put(page, "move-0", side)
+        put(page, "move-1", deep)
+    saved(page)
+    page.get_by_test_id("views").click()
+    page.get_by_test_id("view-front").click()
+    page.get_by_test_id("add-region").click()  # what is selected has handles; a region's are far off
+
+    def widths():
+        """Columns that each sphere covers: where the view changes when shapes are hidden."""
+        page.wait_for_timeout(900)
+        shown = pixels(page)
+        page.keyboard.press("4")
+        page.wait_for_timeout(900)
+        covered = (np.abs(shown - pixels(page)).max(axis=2)[80:] > 6).sum(axis=0) > 3  # below the bars
+        page.keyboard.press("4")
+        half = len(covered) // 2
+        return covered[:half].sum(), covered[half:].sum()
+
+    near, far = widths()
+    assert near > 1.3 * far
+    page.keyboard.press("o")
+    near, far = widths()
+    assert near > 30
+    assert near == pytest.approx(far, abs=3)
+    view = kept_view(page, address, key)
+    assert view["parallel"]
+    page.keyboard.press("o")
+    assert kept_view(page, address, key)["position"] == pytest.approx(view["position"], abs=1e-3), "nothing moves"
+
+
+def test_the_camera_follows_the_box_until_the_user_takes_it(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-sphere").click()
+    first = kept_view(page, address, key)
+    put(page, "radius", "3")
+    saved(page)
+    page.wait_for_timeout(800)
+    second = kept_view(page, address, key)
+    assert np.linalg.norm(second["position"]) > 1.5 * np.linalg.norm(first["position"])
+    view = page.get_by_test_id("view").bounding_box()
+    page.mouse.move(view["x"] + 300, view["y"] + 300)
+    page.mouse.down()
+    page.mouse.move(view["x"] + 380, view["y"] + 310, steps=3)
+    page.mouse.up()
+    taken = kept_view(page, address, key)
+    assert np.linalg.norm(np.subtract(taken["position"], second["position"])) > 0.5
+    put(page, "radius", "1")
+    saved(page)
+    page.wait_for_timeout(800)
+    assert kept_view(page, address, key)["position"] == pytest.approx(taken["position"], abs=0.01)
+
+
+def test_glyphs_and_flow_lines_become_wider(page, address):
+    new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "curl_noise")
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("legend")).to_be_visible()
+    for glyph in ("barbs", "arrows", "lines"):
+        page.get_by_test_id("glyph").select_option(glyph)
+        page.get_by_test_id("glyph-width").fill("1")
+        page.wait_for_timeout(1500)
+        thin = pixels(page)
+        page.get_by_test_id("glyph-width").fill("5")
+        wide = redrawn(page, thin, 0.01)
+        assert (wide.max(axis=2) > 170).sum() > 1.3 * (thin.max(axis=2) > 170).sum(), glyph
+
+
+def test_pictures_come_all_the_way_through_a_drag_and_end_with_the_last_edit(page, address):
+    new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "curl_noise")
+    expect(page.get_by_test_id("legend")).to_be_visible()
+    page.wait_for_timeout(1500)
+    seen = page.evaluate("""async () => {
+      const seen = [];
+      addEventListener('gust:pictured', (e) => e.detail.what === 'view' && seen.push(e.detail.late.length));
+      const slider = document.querySelector('[data-testid=slider-feature_size]');
+      let during = 0;
+      for (let i = 0; i < 60; i++) {
+        slider.value = 0.5 + i * 0.02;
+        slider.dispatchEvent(new Event('input', {bubbles: true}));
+        await new Promise((done) => setTimeout(done, 60));
+        if (i === 55) during = seen.length;
+      }
+      await new Promise((done) => setTimeout(done, 3000));
+      return {during, all: seen.reduce((a, b) => a + b, 0)};
+    }""")
+    assert seen["during"] >= 3, "a drag that never pauses still shows pictures"
+    assert seen["all"] == 60, "every edit is in a picture in the end"
+
+
+def test_a_number_is_dragged_by_its_unit(page, address):
+    key = new_study(page, address)
+    add_field(page)
+    add_step(page, "field", "wind")
+    saved(page)
+    unit = page.get_by_test_id("drag-number-speed").bounding_box()
+    page.mouse.move(unit["x"] + 3, unit["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(unit["x"] + 3 + 40, unit["y"] + 5, steps=8)
+    page.mouse.up()
+    assert document(page, address, key)["fields"][0]["steps"][0]["params"]["speed"] == pytest.approx(2.5)
+    page.get_by_test_id("undo").click()
+    expect(page.get_by_test_id("number-speed")).to_have_value("1.5")

@@ -174,6 +174,23 @@ def test_swatches_probe_lines_reading_and_checks(api, study):
     assert api("POST", "/look/checks", looking) == []
 
 
+def test_swatches_bring_the_probe_along(api, study):
+    looking = {"study": study["key"], "document": study["document"]}
+    part = {"lane": "wind", "slice": {**ACROSS, "columns": 9, "rows": 9}, "glyphs": {**ACROSS, "columns": 4, "rows": 4}}
+    facts, arrays = unpack(api("POST", "/look/swatches", {**looking, "size": 16, "probe": part}))
+    alone, values = unpack(api("POST", "/look/probe", {**looking, **part}))
+    assert facts["probe"] == {k: v for k, v in alone.items() if k != "arrays"}
+    for name in ("values", "vectors"):
+        assert np.array_equal(arrays[f"probe.{name}"], values[name])
+
+
+def test_every_step_of_the_catalogue_says_what_often_goes_wrong(api):
+    steps = api("GET", "/catalogue")["steps"]
+    assert len(steps) > 55
+    assert [s["id"] for s in steps if len(s["mistake"]) < 40] == []
+    assert len({s["mistake"] for s in steps}) == len(steps)
+
+
 def test_errors_of_one_lane_do_not_hide_the_others(api, study):
     study["document"]["fields"].append(lane("bad", ("wind",), ("remap",)))
     facts, arrays = unpack(

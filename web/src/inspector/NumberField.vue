@@ -3,7 +3,7 @@
     <input :value="text" class="num" :aria-label="label" :disabled="disabled" :data-testid="testid" inputmode="decimal" spellcheck="false"
       @input="text = ($event.target as HTMLInputElement).value" @focus="focus" @blur="commit" @keydown.enter="($event.target as HTMLInputElement).blur()" @keydown.esc="revert"
       @keydown.up.prevent="nudge($event, 1)" @keydown.down.prevent="nudge($event, -1)" @wheel="wheel" @dblclick="reset" />
-    <span v-if="unit && !quiet" class="unit">{{ unit }}</span>
+    <span v-if="!quiet" class="unit drag" title="Drag to change; Shift for large steps, Alt for small" :data-testid="testid && `drag-${testid}`" @pointerdown.prevent="grip">{{ unit || '↔' }}</span>
     <div v-if="problem" class="why" role="alert">{{ problem }}</div>
   </div>
 </template>
@@ -38,7 +38,7 @@ function clamp(v: number) {
   const low = props.low ?? -Infinity
   return Math.min(props.high ?? Infinity, props.openBelow && v <= low ? props.value / 2 : Math.max(low, v))
 }
-function nudge(event: KeyboardEvent | WheelEvent, by: number) {
+function nudge(event: KeyboardEvent | WheelEvent | PointerEvent, by: number) {
   const size = props.step ?? (props.integer ? 1 : Math.max(1e-4, 10 ** Math.floor(Math.log10(Math.max(Math.abs(props.value), 0.05))) / 10))
   const factor = event.shiftKey ? 10 : event.altKey ? 0.1 : 1
   send(Number(clamp(props.value + by * size * (props.integer ? Math.max(1, factor) : factor)).toPrecision(10)))
@@ -47,6 +47,21 @@ function wheel(event: WheelEvent) {
   if (!focused.value) return
   event.preventDefault()
   nudge(event, event.deltaY < 0 ? 1 : -1)
+}
+/** Dragging the unit sideways: a step every few pixels, from the value at the start. */
+function grip(event: PointerEvent) {
+  if (props.disabled) return
+  const handle = event.target as HTMLElement
+  handle.setPointerCapture(event.pointerId)
+  let last = event.clientX
+  const move = (e: PointerEvent) => {
+    const steps = Math.trunc((e.clientX - last) / 4)
+    if (!steps) return
+    last += steps * 4
+    nudge(e, steps)
+  }
+  handle.addEventListener('pointermove', move)
+  handle.addEventListener('lostpointercapture', () => handle.removeEventListener('pointermove', move), { once: true })
 }
 function reset() { if (props.initial != null) send(props.initial) }
 </script>
@@ -57,6 +72,7 @@ input { width: 68px; text-align: right; background: transparent; border: 1px sol
 input:hover { border-color: var(--line); }
 input:focus { background: var(--card); border-color: var(--signal); outline: none; }
 .unit { color: var(--muted); font-size: 11.500px; min-width: 12px; }
+.drag { cursor: ew-resize; touch-action: none; user-select: none; }
 .wrong input { border-color: rgb(var(--v-theme-error)); }
 .why { position: absolute; right: 0; top: 100%; z-index: 5; background: rgb(var(--v-theme-error)); color: #fff; padding: 2px 7px; border-radius: 2px; font-size: 11px; white-space: nowrap; }
 .v-theme--night .why { color: #131C2B; }

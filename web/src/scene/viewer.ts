@@ -130,9 +130,9 @@ export class Viewer {
   }
   /** Look along a direction at what is looked at now. */
   turnTo(direction: Vec3) {
-    const way = new THREE.Vector3(...direction).normalize()
-    this.camera.position.copy(this.controls.target).addScaledVector(way, this.distance)
-    if (this.parallel) this.lens(this.camera.position.distanceTo(this.controls.target))
+    const { distance } = this
+    this.camera.position.copy(this.controls.target).addScaledVector(new THREE.Vector3(...direction).normalize(), distance)
+    this.lens(distance)
     this.controls.update()
     this.draw()
   }

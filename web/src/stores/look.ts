@@ -219,12 +219,13 @@ export const useLook = defineStore('look', () => {
   let known = ''
   let quiet = 0
   function later() {
-    if (known !== study.key) return // after the first picture
+    if (!study.doc || known !== study.key) return // after the first picture
     clearTimeout(quiet)
     quiet = window.setTimeout(() => { void refreshReading(); void refreshChecks() }, 300)
   }
   async function refreshAll() {
     const scenery = refreshScene()
+    if (!study.doc) return
     const key = study.key
     if (known !== key) await scenery
     await Promise.all([refreshSwatches(true), refreshProbe(!target.value)])
