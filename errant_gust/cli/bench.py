@@ -22,7 +22,8 @@ from errant_gust.core.fields import look
 from errant_gust.core.fields.blocks import share_out, threads
 from errant_gust.core.fields.plan import Node, bake, sample
 from errant_gust.core.fields.scene import Plan
-from errant_gust.core.flows.particles.flow import ParticleFlow, Particles, sorted_by_place
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion

@@ -13,7 +13,8 @@ import trimesh
 
 from errant_gust.core.checks import findings, findings_on_frame
 from errant_gust.core.errors import BudgetError, Cancelled, FileError, StudyError
-from errant_gust.core.flows.particles.flow import ParticleFlow, Particles, sorted_by_place
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run

@@ -19,3 +19,11 @@ def uniform(seed: int, ids: Array, use: int) -> Array:
         z = (z + _A) * _B
         z = z ^ (z >> np.uint64(29))
     return (z >> np.uint64(11)).astype(np.float64) * (1.0 / (1 << 53))
+
+
+def unit_vectors(seed: int, ids: Array, use: int) -> Array:
+    """float32 (3, n): a direction for each id, evenly over the sphere. Takes two uses."""
+    z = 2 * uniform(seed, ids, use) - 1
+    turn = 2 * np.pi * uniform(seed, ids, use + 1)
+    r = np.sqrt(np.maximum(1 - z * z, 0))
+    return np.stack([r * np.cos(turn), r * np.sin(turn), z]).astype(np.float32)

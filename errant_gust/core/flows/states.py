@@ -6,7 +6,8 @@ from typing import Any
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.flow_states import STATES
 from errant_gust.core.fields.scene import Plan, Scene
-from errant_gust.core.flows.particles.flow import ParticleFlow, Particles
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.state import Particles
 
 _busy = threading.local()
 _known: dict[tuple[int, str], dict[int, Particles]] = {}

@@ -119,15 +119,27 @@ class CurveSet:
         want = share * self.length[number]
         index = np.clip(np.searchsorted(self.place[own], want, side="right") - 1, 0, len(own) - 1)
         piece = own[index]
-        t = np.clip((want - self.place[piece]) / np.maximum(self.piece_length[piece], 1e-30), 0, 1)
-        for _ in range(4):  # arc length inside the piece is not proportional to t
-            done = np.zeros(count)
-            for x, w in zip(kernels.GAUSS_X, kernels.GAUSS_W, strict=True):
-                done += w * np.linalg.norm(self._slope(piece, t * x), axis=1)
-            error = t * done - (want - self.place[piece])
-            t = np.clip(t - error / np.maximum(np.linalg.norm(self._slope(piece, t), axis=1), 1e-30), 0, 1)
+        t = self._parameter(piece, want - self.place[piece])
         slope = self._slope(piece, t)
         return self.at(piece, t), slope / np.maximum(np.linalg.norm(slope, axis=1, keepdims=True), 1e-30), share
+
+    def scattered(self, share: Array) -> Array:
+        """Points (n, 3) at shares of the length of all curves together."""
+        ends = np.cumsum(self.piece_length)
+        want = share * ends[-1]
+        piece = np.clip(np.searchsorted(ends, want, side="right"), 0, len(ends) - 1)
+        return self.at(piece, self._parameter(piece, want - (ends[piece] - self.piece_length[piece])))
+
+    def _parameter(self, piece: Array, length: Array) -> Array:
+        """Parameters in [0, 1] at lengths in metres from the start of each piece."""
+        t = np.clip(length / np.maximum(self.piece_length[piece], 1e-30), 0, 1)
+        for _ in range(4):  # arc length inside the piece is not proportional to t
+            done = np.zeros(len(piece))
+            for x, w in zip(kernels.GAUSS_X, kernels.GAUSS_W, strict=True):
+                done += w * np.linalg.norm(self._slope(piece, t * x), axis=1)
+            error = t * done - length
+            t = np.clip(t - error / np.maximum(np.linalg.norm(self._slope(piece, t), axis=1), 1e-30), 0, 1)
+        return np.asarray(t)
 
     def _slope(self, piece: Array, t: Array) -> Array:
         c, u = self.cubic[piece], t[:, None]

@@ -10,7 +10,8 @@ from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.scene import Plan
-from errant_gust.core.flows.particles.flow import ParticleFlow, Particles
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.identity import ENGINE, run_identity
 from errant_gust.core.runs.store import RunStore

@@ -6,18 +6,18 @@ import numpy as np
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Built, Scene
-from errant_gust.core.flows.particles.steps import Emit
-from errant_gust.core.flows.random import uniform
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.particles.state import Particles
+from errant_gust.core.flows.particles.steps import Emit, Use
+from errant_gust.core.flows.random import uniform, unit_vectors
 from errant_gust.core.geometry.placed import PlacedShape
 
 TRIES = 96
-USE_LIFE, USE_PLACE = 1, 16
+USE_LIFE, USE_WEIGHT, USE_SPREAD, USE_PLACE = 1, 2, 3, 16
 
 
-def born_by(built: Built, total_at: Any, time: float, share: float) -> int:
+def born_by(emit: Emit, total_at: Any, time: float, share: float) -> int:
     """How many particles the emitter has made up to and including `time`; `total_at(t)` integrates the rate."""
-    emit: Emit = built.step
     if emit.timing == "all at once":
         return round(emit.count * share) if time >= emit.begin else 0
     end = min(time, emit.until)
@@ -41,12 +41,44 @@ def lives(emit: Emit, numbers: Array) -> Array:
 
 def local_points(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
     """Places (n, 3) in the shape's own frame for particles with these numbers."""
+    if emit.where == "line":
+        if not hasattr(shape.kind, "curves"):
+            raise StudyError("has no curves to be born on", where=f"shapes.{shape.id}", fix="emit from its surface")
+        curves = shape.kind.curves(shape.geometry)
+        return np.asarray(curves.scattered(uniform(emit.seed, numbers, USE_PLACE)))
+    if emit.where == "grid":
+        grid = _grid(emit, shape)
+        return grid[numbers % len(grid)]
     if emit.where == "points":
         vertices, _ = shape.kind.triangles(shape.geometry)
         return np.asarray(vertices)[numbers % len(vertices)]
     if emit.where == "surface":
         return _on_surface(emit, shape, numbers)
     return _in_volume(emit, shape, numbers)
+
+
+_grids: dict[str, Array] = {}
+
+
+def _grid(emit: Emit, shape: PlacedShape) -> Array:
+    """Places (n, 3) evenly inside the shape, `spacing` apart, x slowest."""
+    if not shape.kind.bounded:
+        raise StudyError("has no volume to be born in", where=f"shapes.{shape.id}", fix="emit from its surface")
+    key = f"{shape.kind.id} {shape.kind.model_dump_json()} {emit.spacing}"
+    if key not in _grids:
+        middle, half = shape.kind.half_extents(shape.geometry)
+        counts = np.floor(2 * np.asarray(half) / emit.spacing + 1e-6).astype(int) + 1
+        if counts.prod() > 50_000_000:
+            raise StudyError(f"{counts.prod():,} places are too many", where="spacing", fix="a larger spacing")
+        axes = [(np.arange(c) - 0.5 * (c - 1)) * emit.spacing + m for c, m in zip(counts, middle, strict=True)]
+        points = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+        inside = shape.kind.local(np.ascontiguousarray(points.T, np.float32), 0, shape.geometry)[0] <= 1e-5
+        if not inside.any():
+            raise StudyError("no place of the grid is inside", where=f"shapes.{shape.id}", fix="a smaller spacing")
+        if len(_grids) > 16:
+            _grids.clear()
+        _grids[key] = points[inside]
+    return _grids[key]
 
 
 def _on_surface(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
@@ -82,6 +114,40 @@ def _in_volume(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
             return out
     out[left] = middle
     return out
+
+
+def born(
+    emit: Emit, use: Use, numbers: Array, ids: Array, share: Array, age: Array, keeps: tuple[str, ...]
+) -> tuple[Particles, Array]:
+    """Particles with these numbers as they start, and which of them the weight lets be born (n,)."""
+    before, after = use.scenes["start"], use.scenes["end"]
+    position = np.ascontiguousarray(places(emit, before, after, numbers, share).T)
+    made = Particles.born(position, age, lives(emit, numbers), ids, keeps)
+    if emit.speed or emit.inherit:
+        own = made.more["own"]
+        shape = after.shape(emit.shape)
+        if emit.speed:
+            own += np.float32(emit.speed) * _directions(emit, shape, position, numbers)
+        if emit.inherit:
+            arm = position - np.array(shape.kind.move, np.float32)[:, None]
+            moving = np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), arm.T).T
+            own += (emit.inherit * moving).astype(np.float32)
+    if not emit.weight:
+        return made, np.ones(len(numbers), bool)
+    return made, uniform(emit.seed, numbers, USE_WEIGHT) < use.field("weight", position, "start")
+
+
+def _directions(emit: Emit, shape: PlacedShape, position: Array, numbers: Array) -> Array:
+    """Unit vectors (3, n): the normal, turned by up to the spread."""
+    _, normal, _ = shape.distance(position, 1)
+    assert normal is not None
+    if not emit.spread:
+        return normal
+    r = unit_vectors(emit.seed, numbers, USE_SPREAD)
+    across = r - normal * (normal * r).sum(axis=0)
+    across /= np.maximum(np.sqrt((across * across).sum(axis=0)), np.float32(1e-20))
+    theta = np.radians(emit.spread) * np.sqrt(uniform(emit.seed, numbers, USE_SPREAD + 2))
+    return (np.cos(theta) * normal + np.sin(theta) * across).astype(np.float32)
 
 
 def places(emit: Emit, before: Scene, after: Scene, numbers: Array, share: Array) -> Array:

@@ -1,79 +1,32 @@
 """The particle flow: state at a frame, and the step to the next one."""
 
+import math
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
 from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.blocks import Cancel, share_out
-from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Built, Plan, Scene
 from errant_gust.core.flows.particles import birth
-from errant_gust.core.flows.particles.steps import Carry, Emit, SpeedLimit
+from errant_gust.core.flows.particles.motion import Carry
+from errant_gust.core.flows.particles.state import Particles, sorted_by_place
+from errant_gust.core.flows.particles.steps import Emit, Moving, ParticleStep, Stage, Use
 from errant_gust.core.grids.region import budget
 
 BLOCK = 8192
 SORT_EVERY = 8  # frames
 SORT_FROM = 50_000  # particles
+MOST_SUBSTEPS = 64
+TRIES_AGAIN = 16
+Placed = tuple[str, Built]
+NOT_FITTING = {
+    "vector": ("scalar", "take its gradient or curl, or choose a vector lane"),
+    "scalar": ("vector", "take its magnitude or a component, or choose a scalar lane"),
+}
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
-
-CHANNELS = ("position", "velocity", "age", "life", "id")
-
-
-@dataclass(frozen=True)
-class Particles:
-    """State of all living particles: positions and velocities (3, n), age and life in seconds (n,), id (n,) uint32."""
-
-    position: Array
-    velocity: Array
-    age: Array
-    life: Array
-    id: Array
-
-    @classmethod
-    def none(cls) -> "Particles":
-        f = np.float32
-        return cls(np.empty((3, 0), f), np.empty((3, 0), f), np.empty(0, f), np.empty(0, f), np.empty(0, np.uint32))
-
-    @property
-    def count(self) -> int:
-        return int(self.id.size)
-
-    def channels(self) -> dict[str, Array]:
-        """Arrays as they are stored: (n, 3) and (n,)."""
-        return {
-            "position": np.ascontiguousarray(self.position.T),
-            "velocity": np.ascontiguousarray(self.velocity.T),
-            "age": self.age,
-            "life": self.life,
-            "id": self.id,
-        }
-
-    @classmethod
-    def from_channels(cls, c: dict[str, Array]) -> "Particles":
-        return cls(
-            np.ascontiguousarray(c["position"].T), np.ascontiguousarray(c["velocity"].T), c["age"], c["life"], c["id"]
-        )
-
-    def joined(self, other: "Particles") -> "Particles":
-        return Particles(
-            *(np.concatenate([getattr(self, n), getattr(other, n)], axis=-1) for n in self.__dataclass_fields__)
-        )
-
-    def kept(self, keep: Array) -> "Particles":
-        return Particles(*(np.ascontiguousarray(getattr(self, n)[..., keep]) for n in self.__dataclass_fields__))
-
-
-def sorted_by_place(state: Particles) -> Particles:
-    """The same particles, neighbours in space next to each other in memory: sampling grids is then much quicker."""
-    low = state.position.min(axis=1, keepdims=True)
-    span = np.maximum(state.position.max(axis=1, keepdims=True) - low, np.float32(1e-6))
-    cell = ((state.position - low) / span * np.float32(63.99)).astype(np.int32)
-    return state.kept(np.argsort((cell[0] << 12) | (cell[1] << 6) | cell[2], kind="stable"))
 
 
 class ParticleFlow:
@@ -87,31 +40,40 @@ class ParticleFlow:
         emits, motions = self._steps(0.0)
         if not emits:
             raise StudyError("nothing is emitted", where=f"flows.{id}", fix="add an Emit step")
-        for built in (*emits, *motions):
-            if isinstance(built.step, Carry):
-                node = plan.at(0.0).lane(built.step.field)
-                if node.kind != "vector":
+        self.keeps = tuple(dict.fromkeys(k for _, built in (*emits, *motions) for k in built.step.needs()))
+        for where, built in (*emits, *motions):
+            for name, kind in built.step.wants.items():
+                lane = getattr(built.step, name)
+                if lane and plan.at(0.0).lane(lane).kind != kind:
+                    other, fix = NOT_FITTING[kind]
                     raise StudyError(
-                        f"'{built.step.field}' is a scalar and cannot carry",
-                        where=f"flows.{id}",
-                        fix="take its gradient or curl, or choose a vector lane",
+                        f"'{lane}' is a {other}, {built.step.label} takes a {kind}", where=f"{where}.{name}", fix=fix
                     )
-            if isinstance(built.step, Emit):
+            if getattr(built.step, "shape", ""):
                 plan.at(0.0).shape(built.step.shape).box  # noqa: B018  (a shape that cannot be built fails here)
         self._check_memory(emits)
 
-    def _steps(self, time: float) -> tuple[list[Built], list[Built]]:
-        """Emitters and motions at a time."""
+    def _steps(self, time: float) -> tuple[list[Placed], list[Placed]]:
+        """Emitters and motions at a time, each with its place."""
         scene = self.plan.at(time)
-        emits: list[Built] = []
-        motions: list[Built] = []
+        found: dict[str, list[Placed]] = {"emit": [], "motion": [], "drawn": []}
         for part in self.lane.steps:
             if not part.on:
                 continue
             where = f"flows.{self.id}.{part.id}"
             built = scene.build(catalogue.step_class(part.op, "particles", where), part.params, where)
-            (emits if isinstance(built.step, Emit) else motions).append(built)
-        return emits, motions
+            found[built.step.family].append((where, built))
+        return found["emit"], found["motion"]
+
+    def drawn(self) -> list[ParticleStep]:
+        """Steps that draw what has been computed: trails and so on."""
+        scene, made = self.plan.at(0.0), []
+        for part in self.lane.steps:
+            where = f"flows.{self.id}.{part.id}"
+            cls = catalogue.step_class(part.op, "particles", where)
+            if part.on and cls.family == "drawn":
+                made.append(scene.build(cls, part.params, where).step)
+        return made
 
     def share(self, emit: Emit) -> float:
         return emit.preview_share if self.quality == "preview" else 1.0
@@ -120,7 +82,7 @@ class ParticleFlow:
         """Largest number of particles alive at once (about), and bytes for them."""
         most = 0.0
         seconds = (self.clock.end - self.clock.start) * self.clock.step
-        for built in self._steps(0.0)[0]:
+        for _, built in self._steps(0.0)[0]:
             e: Emit = built.step
             if e.timing == "all at once":
                 most += e.count * self.share(e)
@@ -129,7 +91,7 @@ class ParticleFlow:
                 most += e.rate * alive * self.share(e)
         return int(most), int(most * BYTES_EACH)
 
-    def _check_memory(self, emits: list[Built]) -> None:
+    def _check_memory(self, emits: list[Placed]) -> None:
         count, need = self.estimate()
         limit = budget()
         if need > limit:
@@ -143,117 +105,177 @@ class ParticleFlow:
 
     def first(self) -> Particles:
         """The state on the first frame: what is born at time zero."""
-        return self._move(self._births(-1e9, 0.0, self.plan.at(0.0), self.plan.at(0.0)), 0.0, 0.0, None)
+        return self._move(self._births(-1e9, 0.0), 0.0, 0.0, None)
 
     def next(self, state: Particles, frame: int, cancel: Cancel | None = None) -> Particles:
         """The state on frame + 1 from that on `frame`."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
-        count = max((b.step.substeps for b in self._steps(start)[1] if isinstance(b.step, Carry)), default=1)
+        count = self.substeps(state, start, end)
         for i in range(count):
             a = start + (end - start) * i / count
             b = start + (end - start) * (i + 1) / count
-            born = self._births(a, b, self.plan.at(a), self.plan.at(b))
-            state = self._move(state.joined(born), a, b, cancel)
+            state = self._move(state.joined(self._births(a, b)), a, b, cancel)
         return sorted_by_place(state) if frame % SORT_EVERY == 0 and state.count > SORT_FROM else state
 
-    def _births(self, start: float, end: float, before: Scene, after: Scene) -> Particles:
+    def substeps(self, state: Particles, start: float, end: float) -> int:
+        """As many as the Carry steps ask for, and as many more as keep the fastest particle's way short enough."""
+        carries: list[Carry] = [b.step for _, b in self._steps(start)[1] if isinstance(b.step, Carry)]
+        count = max((c.substeps for c in carries), default=1)
+        longest = min((c.longest for c in carries if c.longest > 0), default=0.0)
+        if longest and state.count:
+            fastest = float(np.sqrt((state.velocity * state.velocity).sum(axis=0).max()))
+            count = max(count, min(MOST_SUBSTEPS, math.ceil(fastest * (end - start) / longest)))
+        return count
+
+    def _uses(self, placed: list[Placed], start: float, end: float) -> list[Use]:
+        late = any(isinstance(b.step, Carry) and b.step.integrator == "rk3" for _, b in placed)
+        scenes: dict[Stage, Scene] = {
+            "start": self.plan.at(max(start, 0.0)),
+            "middle": self.plan.at(max(0.5 * (start + end), 0.0)),
+            **({"late": self.plan.at(max(start + 0.75 * (end - start), 0.0))} if late else {}),
+            "end": self.plan.at(end),
+        }
+        uses = [Use(built, scenes, where) for where, built in placed]
+        for use in uses:
+            use.prepare()
+        return uses
+
+    def _births(self, start: float, end: float) -> Particles:
         emits = self._steps(max(start, 0.0))[0]
-        made = Particles.none()
-        for index, built in enumerate(emits):
-            emit: Emit = built.step
+        made = Particles.none(self.keeps)
+        for index, use in enumerate(self._uses(emits, start if start >= 0 else end, end)):
+            emit: Emit = use.step  # type: ignore[assignment]
             total = self._total_rate(index)
             share = self.share(emit)
-            low = birth.born_by(built, total, start, share)
-            high = birth.born_by(built, total, end, share)
+            low = birth.born_by(emit, total, start, share)
+            high = birth.born_by(emit, total, end, share)
             if high <= low:
                 continue
             numbers = np.arange(low, high, dtype=np.int64)
             times = birth.birth_times(emit, low, high, max(start, 0.0), end)
             along = (times - start) / (end - start) if start >= 0 else np.zeros(len(times))
-            places = birth.places(emit, before, after, numbers, along)
-            n = len(numbers)
-            made = made.joined(
-                Particles(
-                    np.ascontiguousarray(places.T),
-                    np.zeros((3, n), np.float32),
-                    (times - end).astype(np.float32),  # negative: what is left of the step is added when it moves
-                    birth.lives(emit, numbers),
-                    (numbers * len(emits) + index).astype(np.uint32),
-                )
-            )
+            ids = (numbers * len(emits) + index).astype(np.uint32)
+            # an age below zero: what is left of the step is added when it moves
+            fresh, live = birth.born(emit, use, numbers, ids, along, times - end, self.keeps)
+            made = made.joined(fresh if live.all() else fresh.kept(live))
         return made
 
     def _total_rate(self, index: int) -> Callable[[float], float]:
         def total(time: float) -> float:
-            return float(self._steps(time)[0][index].totals["rate"])
+            return float(self._steps(time)[0][index][1].totals["rate"])
 
         return total
 
     def _move(self, state: Particles, start: float, end: float, cancel: Cancel | None) -> Particles:
         """Carry everything from start to end; the newly born only for what is left since their birth."""
         dt = np.float32(end - start)
-        newborn = state.age < 0
-        spans = np.where(newborn, -state.age, dt).astype(np.float32)
-        state = Particles(state.position, state.velocity, np.maximum(state.age, 0), state.life, state.id)
-        motion = Motion(self, start, end)
-        position, velocity = np.empty_like(state.position), np.empty_like(state.velocity)
+        spans = np.where(state.age < 0, -state.age, dt).astype(np.float32)
+        arrays = state.arrays()
+        age = np.maximum(state.age, 0)
+        uses = self._uses(self._steps(start)[1], start, end)
+        motion = Motion(uses, "own" in self.keeps)
+        made: dict[str, Array] = {
+            k: np.empty_like(arrays[k]) for k in ("position", "velocity", "own", "travelled") if k in arrays
+        }
 
         def work(a: int, b: int) -> None:
-            p, v = motion.carry(np.ascontiguousarray(state.position[:, a:b]), spans[a:b])
-            position[:, a:b], velocity[:, a:b] = p, v
+            own = np.ascontiguousarray(arrays["own"][:, a:b]) if "own" in arrays else None
+            before = np.ascontiguousarray(state.position[:, a:b])
+            m = Moving(before, own, None if own is None else own.copy(), spans[a:b], age[a:b], state.id[a:b])
+            made["velocity"][:, a:b] = motion.move(m)
+            made["position"][:, a:b] = m.position
+            if m.own is not None:
+                made["own"][:, a:b] = m.own
+            if "travelled" in made:
+                way = m.position - before
+                made["travelled"][a:b] = arrays["travelled"][a:b] + np.sqrt((way * way).sum(axis=0))
 
-        if motion.carries and state.count:
+        if motion.moves and state.count:
             share_out(work, state.count, block=BLOCK, cancel=cancel)
-        else:
-            position, velocity = state.position, state.velocity
-        age = state.age + spans
-        moved = Particles(position, velocity, age, state.life, state.id)
-        alive = (age < state.life) & np.isfinite(position).all(axis=0)
+            arrays |= made
+        arrays["age"] = age + spans
+        for use in uses:
+            gone = use.step.renew(arrays, use)
+            if gone is not None and gone.any():
+                self._again(arrays, gone, start, end)
+        moved = Particles.of(arrays)
+        alive = (moved.age < moved.life) & np.isfinite(moved.position).all(axis=0)
         return moved if alive.all() else moved.kept(alive)
+
+    def _again(self, arrays: dict[str, Array], gone: Array, start: float, end: float) -> None:
+        """Particles that are born again on their emitter, with the same id."""
+        emits = self._steps(max(start, 0.0))[0]
+        for k in arrays:
+            arrays[k] = arrays[k].copy()
+        for index, use in enumerate(self._uses(emits, start, end)):
+            left = np.flatnonzero(gone & (arrays["id"] % np.uint32(len(emits)) == index))
+            for _ in range(TRIES_AGAIN):  # the weight may refuse a place
+                if not len(left):
+                    break
+                again = arrays["again"][left] + np.uint32(1)
+                numbers = arrays["id"][left].astype(np.int64) // len(emits) + (again.astype(np.int64) << 40)
+                zero = np.zeros(len(left))
+                emit: Emit = use.step  # type: ignore[assignment]
+                fresh, live = birth.born(emit, use, numbers, arrays["id"][left], zero + 1, zero, self.keeps)
+                for k, values in fresh.arrays().items():
+                    arrays[k][..., left] = values
+                arrays["again"][left] = again
+                left = left[~live]
 
 
 class Motion:
-    """The velocity that all motion steps together give, at the stages of one step in time."""
+    """What all motion steps of a lane do together in one step in time."""
 
-    def __init__(self, flow: ParticleFlow, start: float, end: float) -> None:
-        self.flow = flow
-        steps = flow._steps(start)[1]
-        self.carries: list[Carry] = [b.step for b in steps if isinstance(b.step, Carry)]
-        self.limit = min((b.step.most for b in steps if isinstance(b.step, SpeedLimit)), default=np.inf)
-        times = {"start": start, "middle": 0.5 * (start + end), "end": end}
-        self.nodes: dict[str, list[tuple[Node, np.float32]]] = {}
-        first = [(flow.plan.at(start).lane(c.field), np.float32(c.amount)) for c in self.carries]
-        for name, time in times.items():
-            moving = any(node.moves for node, _ in first)
-            self.nodes[name] = (
-                [(flow.plan.at(time).lane(c.field), np.float32(c.amount)) for c in self.carries] if moving else first
-            )
-            for node, _ in self.nodes[name]:
-                node.prepare()
-        self.integrator: Any = self.carries[0].integrator if self.carries else "euler"
+    def __init__(self, uses: list[Use], inertial: bool) -> None:
+        self.uses = uses
+        kind = ParticleStep
+        self.drifts = [u for u in uses if type(u.step).drift is not kind.drift]
+        self.bends = [u for u in uses if type(u.step).bend is not kind.bend]
+        self.pushes = [u for u in uses if type(u.step).push is not kind.push]
+        self.corrects = [u for u in uses if type(u.step).correct is not kind.correct]
+        self.moves = bool(self.drifts or self.corrects or inertial)
+        carries = [u.step for u in uses if isinstance(u.step, Carry)]
+        self.integrator = carries[0].integrator if carries else "euler"
 
-    def velocity(self, points: Array, stage: str) -> Array:
-        total: Array | None = None
-        for node, amount in self.nodes[stage]:
-            v = node.evaluate(points).value
-            v = v if amount == 1 else v * amount
+    def move(self, m: Moving) -> Array:
+        """Move a block; its velocity (3, n) on the way. `m.position` and `m.own` are then those at the end."""
+        before = m.position
+        for use in self.pushes:
+            use.step.push(m, use)
+        position, velocity = self.integrated(m)
+        m.position = position
+        for use in self.corrects:
+            use.step.correct(m, use)
+        if m.pushed_back is not None:
+            went = m.pushed_back & (m.dt > 0)
+            velocity = np.where(went, (m.position - before) / np.maximum(m.dt, np.float32(1e-9)), velocity)
+        return velocity
+
+    def velocity(self, points: Array, stage: Stage, m: Moving) -> Array:
+        total: Array | None = m.mean
+        for use in self.drifts:
+            v = use.step.drift(points, use, stage)
             total = v if total is None else total + v
-        assert total is not None
-        if np.isfinite(self.limit):
-            speed = np.sqrt((total * total).sum(axis=0))
-            total = total * np.minimum(1, np.float32(self.limit) / np.maximum(speed, np.float32(1e-20)))
+        if total is None:
+            total = np.zeros_like(points)
+        for use in self.bends:
+            total = use.step.bend(total, points, m, use)
         return total
 
-    def carry(self, p: Array, dt: Array) -> tuple[Array, Array]:
+    def integrated(self, m: Moving) -> tuple[Array, Array]:
         """Positions after each particle's own dt, and the mean velocity on the way."""
-        half = np.float32(0.5)
-        k1 = self.velocity(p, "start")
-        if self.integrator == "euler":
+        p, dt, half = m.position, m.dt, np.float32(0.5)
+        k1 = self.velocity(p, "start", m)
+        if self.integrator == "euler" or not self.drifts:
             return p + dt * k1, k1
-        k2 = self.velocity(p + half * dt * k1, "middle")
+        k2 = self.velocity(p + half * dt * k1, "middle", m)
         if self.integrator == "midpoint":
             return p + dt * k2, k2
-        k3 = self.velocity(p + half * dt * k2, "middle")
-        k4 = self.velocity(p + dt * k3, "end")
+        if self.integrator == "rk3":  # Ralston 1962
+            k3 = self.velocity(p + np.float32(0.75) * dt * k2, "late", m)
+            v = (2 * k1 + 3 * k2 + 4 * k3) * np.float32(1 / 9)
+            return p + dt * v, v
+        k3 = self.velocity(p + half * dt * k2, "middle", m)
+        k4 = self.velocity(p + dt * k3, "end", m)
         v = (k1 + 2 * k2 + 2 * k3 + k4) * np.float32(1 / 6)
         return p + dt * v, v

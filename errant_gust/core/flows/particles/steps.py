@@ -1,28 +1,121 @@
-"""Steps of a particle lane: Emit, Carry, Speed limit."""
+"""Steps of a particle lane: what one is, and the emitter. What moves is in `motion`, `forces`, `walls`, `renewal`."""
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+
+import numpy as np
 
 from errant_gust.core.fields.catalogue import FLOW_STEPS
-from errant_gust.core.study.parameters import FieldId, Parameters, ShapeId, param, summary
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.study.parameters import FieldId, Parameters, Refers, ShapeId, param, summary
+
+if TYPE_CHECKING:
+    from errant_gust.core.fields.plan import Node
+    from errant_gust.core.fields.scene import Built, Scene
 
 PARTICLE_STEPS: dict[str, type[ParticleStep]] = FLOW_STEPS.setdefault("particles", {})
+Stage = Literal["start", "middle", "late", "end"]
+
+
+@dataclass
+class Moving:
+    """A block of particles on its way through one step in time, as the steps of the lane see and change it.
+
+    position, own (velocity of its own) and mean (of `own` over the step) are (3, n); dt, age and id (n,).
+    """
+
+    position: Array
+    own: Array | None
+    mean: Array | None
+    dt: Array
+    age: Array
+    id: Array
+    pushed_back: Array | None = None
+
+
+class Use:
+    """A step in its place in the lane for one step in time: with its values, and the scenes it looks things up in."""
+
+    def __init__(self, built: Built, scenes: dict[Stage, Scene], where: str) -> None:
+        self.step: ParticleStep = built.step
+        self.varying, self.scenes, self.where = built.varying, scenes, where
+        self.nodes: dict[tuple[str, Stage], Node] = {}
+
+    def prepare(self) -> None:
+        """Look up and prepare everything before threads start."""
+        for name, info in type(self.step).model_fields.items():
+            lane = self.varying.get(name)
+            if any(isinstance(m, Refers) and m.to == "field" for m in info.metadata):
+                lane = getattr(self.step, name) or None
+            if lane is None:
+                continue
+            first = self.scenes["start"].lane(lane)
+            for stage, scene in self.scenes.items():
+                node = scene.lane(lane) if first.moves else first
+                node.prepare()
+                self.nodes[name, stage] = node
+        self.step.prepare(self)
+
+    def field(self, name: str, points: Array, stage: Stage = "start") -> Array:
+        """The lane that a parameter names, at points (3, n): (3, n) or (n,)."""
+        return self.nodes[name, stage].evaluate(points).value
+
+    def number(self, name: str, points: Array) -> Any:
+        """A number, or what the field in its place is at the points (n,)."""
+        if name in self.varying:
+            return self.nodes[name, "start"].evaluate(points).value
+        return np.float32(getattr(self.step, name))
 
 
 class ParticleStep(Parameters):
-    """One operation in a particle lane; a subclass declares its parameters and is in the catalogue by that."""
+    """One operation in a particle lane. A subclass declares its parameters and does its part; the rest follows.
 
-    family: ClassVar[Literal["emit", "motion"]]
+    A motion step does one or more of: `push` its own velocity, `drift` (carry it), `bend` the velocity of all motion
+    together, `correct` the place it came to, `renew` (say which are born again). They are called in the lane's order.
+    """
+
+    family: ClassVar[Literal["emit", "motion", "drawn"]]
+    formula: ClassVar[str] = ""
+    keeps: ClassVar[tuple[str, ...]] = ()
+    """Channels of `state.KEPT` that this step needs."""
+    wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {}
+    """What the lanes named by parameters have to be."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
         if "id" in cls.__dict__:
             PARTICLE_STEPS[cls.id] = cls
 
+    def needs(self) -> tuple[str, ...]:
+        """Kept channels that this step needs with these values."""
+        return self.keeps
+
+    def prepare(self, use: Use) -> None:
+        """Do what must not happen inside a block of particles."""
+
+    def push(self, m: Moving, use: Use) -> None:
+        """Change `m.own` over `m.dt`, and `m.mean` with it."""
+
+    def drift(self, points: Array, use: Use, stage: Stage) -> Array | None:
+        """Velocity (3, n) that carries, in m/s."""
+        return None
+
+    def bend(self, velocity: Array, points: Array, m: Moving, use: Use) -> Array:
+        """The velocity of all motion together, changed."""
+        return velocity
+
+    def correct(self, m: Moving, use: Use) -> None:
+        """Move what must not be where it is."""
+
+    def renew(self, arrays: dict[str, Array], use: Use) -> Array | None:
+        """Which particles (n,) are born again."""
+        return None
+
     @classmethod
     def entry(cls) -> dict[str, Any]:
-        return {**summary(cls), "kind": cls.family, "accepts": "particles", "formula": ""}
+        return {**summary(cls), "kind": cls.family, "accepts": "particles", "formula": cls.formula}
 
 
 class Emit(ParticleStep):
@@ -37,25 +130,23 @@ class Emit(ParticleStep):
     family = "emit"
     yields = "particles born on a shape"
     mistake = (
-        "Rate and life together give the count: 4000 a second living 4 s are 16 000 at once. A preview run "
-        "has a quarter of them unless told otherwise."
+        "Rate and life together give the count: 4000 a second living 4 s are 16 000 at once. A preview run has a "
+        "quarter of them unless told otherwise."
     )
     headline = "rate"
 
     shape: ShapeId = param(label="From", help="The shape they are born on")
-    where: Literal["surface", "volume", "points"] = param(
-        "surface", help="On its surface, inside it, or at its vertices"
+    where: Literal["surface", "volume", "points", "line", "grid"] = param(
+        "surface", help="On its surface, inside it, at its vertices, along its curves, or evenly inside it"
+    )
+    spacing: float = param(
+        0.1, unit="m", above=0, slider=(0.01, 1), help="Between places of the grid", when={"where": ["grid"]}
     )
     timing: Literal["rate", "all at once"] = param("rate", help="So many a second, or all in one moment")
     rate: float = param(
-        4000,
-        unit="/s",
-        range=(0, 1e8),
-        slider=(0, 50_000),
-        rate=True,
-        help="Births a second",
+        4000, unit="/s", range=(0, 1e8), slider=(0, 50_000), rate=True, help="Births a second",
         when={"timing": ["rate"]},
-    )
+    )  # fmt: skip
     count: int = param(
         20_000, range=(0, 20_000_000), slider=(0, 200_000), help="How many", when={"timing": ["all at once"]}
     )
@@ -65,40 +156,14 @@ class Emit(ParticleStep):
     )
     life: float = param(4.0, unit="s", above=0, slider=(0.1, 20), help="Mean time from birth to death")
     life_variation: float = param(0.25, range=(0, 1), help="Lives differ by this share, more or less")
+    weight: FieldId = param("", optional=True, help="A scalar lane: the share of births that happen here, 0 to 1")
+    speed: float = param(0.0, unit="m/s", slider=(-5, 5), help="Along the surface normal at birth")
+    spread: float = param(0.0, unit="°", range=(0, 180), help="The direction of that speed differs by up to this")
+    inherit: float = param(0.0, range=(-2, 2), help="Share of the shape's own velocity that they start with")
     seed: int = param(1, range=(0, 2**31 - 1), help="Another number, other places and lives")
     preview_share: float = param(0.25, range=(0, 1), help="Share of the particles that a preview run has")
 
+    wants = {"weight": "scalar"}
 
-class Carry(ParticleStep):
-    """The velocity of a particle is the field where it is. Several Carry steps add up.
-
-    Midpoint and RK4 follow curved paths far better than Euler for their cost (order 2 and 4).
-    """
-
-    id = "carry"
-    label = "Carry"
-    family = "motion"
-    yields = "motion along a field"
-    mistake = (
-        "A field given in other units than m/s throws everything away in one frame. Read its range, and set "
-        "substeps so that a step is no longer than a voxel."
-    )
-    headline = "field"
-
-    field: FieldId = param(help="A vector lane, in metres a second")
-    amount: float = param(1.0, unit="×", slider=(0, 2), help="How much of the field's velocity is taken")
-    integrator: Literal["midpoint", "euler", "rk4"] = param("midpoint", help="How a step along the field is taken")
-    substeps: int = param(1, range=(1, 64), help="Steps a frame; more for fast or finely swirling fields")
-
-
-class SpeedLimit(ParticleStep):
-    """No particle is faster than the limit, whatever the field asks."""
-
-    id = "speed_limit"
-    label = "Speed limit"
-    family = "motion"
-    yields = "a bound on speed"
-    mistake = "As the first step it limits nothing that is added after it. Put it last among the motion steps."
-    headline = "most"
-
-    most: float = param(5.0, unit="m/s", above=0, slider=(0.1, 20), help="Largest speed")
+    def needs(self) -> tuple[str, ...]:
+        return ("own",) if self.speed or self.inherit else ()
