@@ -170,11 +170,21 @@ def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
 def export(
     run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     to: Annotated[Path, typer.Option(help="Folder to write into")],
-    format: Annotated[str, typer.Option(help="ply")] = "ply",
+    format: Annotated[str, typer.Option(help="ply, npz, csv or usd")] = "ply",
     frames: Annotated[str, typer.Option(help="A-B")] = "",
     channels: Annotated[str, typer.Option(help="Comma-separated; position is always kept")] = "",
+    what: Annotated[
+        str, typer.Option(help="particles, lines (trails, flow lines) or spread (points on them)")
+    ] = "particles",
+    velocity: Annotated[str, typer.Option(help="motion, or positions: from one frame to the next")] = "motion",
 ) -> None:
     """Write open formats, one file a frame."""
+    for name, value, known in (
+        ("--what", what, ("particles", "lines", "spread")),
+        ("--velocity", velocity, ("motion", "positions")),
+    ):
+        if value not in known:
+            raise FileError(f"'{value}' is not known", where=name, fix=f"one of: {', '.join(known)}")
     from errant_gust.core.runs.export import export_run
     from errant_gust.core.runs.store import RunStore
 
@@ -185,7 +195,7 @@ def export(
     with _bar() as bar:
         task = bar.add_task("exporting", total=None)
         made = export_run(
-            store, to, format=format, frames=span, channels=wanted,
+            store, to, format=format, frames=span, channels=wanted, what=what, velocity=velocity,  # type: ignore[arg-type]
             report=lambda done, total: bar.update(task, completed=done, total=total),
         )  # fmt: skip
     for path, digest in made:

@@ -48,6 +48,8 @@ class _Walk:
             if not step.on:
                 continue
             cls = catalogue.step_class(step.op, kind, f"{where}.{step.id}")
+            if cls.family == "drawn":  # worked out from the frames whenever it is looked at
+                continue
             described.append([step.op, step.params])
             for entry in describe_cached(cls):
                 raw = step.params.get(entry["name"])

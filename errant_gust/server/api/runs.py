@@ -18,6 +18,7 @@ from errant_gust.core.errors import FileError
 from errant_gust.core.fields.plan import bake as bake_node
 from errant_gust.core.files.volumes import writer_for
 from errant_gust.core.grids.grid import Grid
+from errant_gust.core.runs.drawing import drawing_of
 from errant_gust.core.runs.export import export_run
 from errant_gust.core.runs.store import RunStore
 from errant_gust.server import runs, store
@@ -46,6 +47,11 @@ class NewRun(Schema):
     study: str
     flow: str
     quality: Literal["preview", "full"] = "preview"
+
+
+class Drawn(Schema):
+    study: str
+    document: dict[str, Any]
 
 
 class Bake(Schema):
@@ -83,12 +89,35 @@ def frame(request: HttpRequest, identity: str, frame: int) -> HttpResponse:
     return response
 
 
-@router.get("/runs/{identity}/export")
-def export(request: HttpRequest, identity: str, format: str = "ply") -> HttpResponseBase:
-    """All complete frames as one zip with a checksum list."""
+@router.post("/runs/{identity}/frames/{frame}/drawn")
+def drawn(request: HttpRequest, identity: str, frame: int, body: Drawn) -> HttpResponse:
+    """Lines and spread points of a frame, from the drawing steps of the document as it stands."""
     run = runs.get(identity)
+    made = drawing_of(RunStore(runs.folder_of(run.identity)), plan_of(body.study, body.document), run.flow, frame)
+    arrays: dict[str, Any] = {}
+    for name, found in (("lines", made.lines[-1] if made.lines else None), ("spread", made.spread)):
+        if found is not None:
+            arrays |= {f"{name}.points": found.points, f"{name}.counts": found.counts.astype("i4")}
+            arrays |= {f"{name}.{k}": v for k, v in found.channels.items()}
+    return reply({"frame": frame, "identity": identity}, arrays)
+
+
+@router.get("/runs/{identity}/export")
+def export(
+    request: HttpRequest,
+    identity: str,
+    format: str = "ply",
+    what: Literal["particles", "lines", "spread"] = "particles",
+    velocity: Literal["motion", "positions"] = "motion",
+) -> HttpResponseBase:
+    """All complete frames as one zip with a checksum list; lines as the study draws them now."""
+    run = runs.get(identity)
+    plan = plan_of(run.study_id, run.study.head.document)
     with tempfile.TemporaryDirectory() as name:
-        made = export_run(RunStore(runs.folder_of(run.identity)), Path(name) / "out", format=format)
+        made = export_run(
+            RunStore(runs.folder_of(run.identity)), Path(name) / "out", format=format, what=what, velocity=velocity,
+            plan=plan,
+        )  # fmt: skip
         spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)  # noqa: SIM115  (FileResponse closes it)
         with zipfile.ZipFile(spool, "w", zipfile.ZIP_STORED) as archive:
             for path, _ in made:

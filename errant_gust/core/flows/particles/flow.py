@@ -65,16 +65,6 @@ class ParticleFlow:
             found[built.step.family].append((where, built))
         return found["emit"], found["motion"]
 
-    def drawn(self) -> list[ParticleStep]:
-        """Steps that draw what has been computed: trails and so on."""
-        scene, made = self.plan.at(0.0), []
-        for part in self.lane.steps:
-            where = f"flows.{self.id}.{part.id}"
-            cls = catalogue.step_class(part.op, "particles", where)
-            if part.on and cls.family == "drawn":
-                made.append(scene.build(cls, part.params, where).step)
-        return made
-
     def share(self, emit: Emit) -> float:
         return emit.preview_share if self.quality == "preview" else 1.0
 

@@ -1,0 +1,123 @@
+"""Particles and lines as USD: one binary file a frame, and a small stage that plays them as value clips.
+
+No file grows with the number of frames, so that runs of any length fit into memory.
+"""
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from errant_gust.core.errors import FileError
+
+Array = NDArray[Any]
+WIDTH = 0.01
+"""Width in metres where nothing else says."""
+
+
+def write_frame(path: Path, frame: int, name: str, points: dict[str, Array] | None, lines: Any = None) -> None:
+    """/name/Particles (position, velocity, id, other channels as primvars) and /name/Lines at one time code."""
+    from pxr import Gf, Sdf, Usd, UsdGeom
+
+    part = path.with_name(f".{path.stem}.part.usdc")
+    stage = Usd.Stage.CreateNew(str(part))
+    try:
+        _metres(stage, UsdGeom)
+        root = UsdGeom.Xform.Define(stage, f"/{name}")
+        stage.SetDefaultPrim(root.GetPrim())
+        stage.SetStartTimeCode(frame)
+        stage.SetEndTimeCode(frame)
+        at = Usd.TimeCode(frame)
+        if points is not None:
+            cloud = UsdGeom.Points.Define(stage, f"/{name}/Particles")
+            position = points["position"]
+            cloud.CreatePointsAttr().Set(_vec3(position), at)
+            cloud.CreateWidthsAttr().Set(_floats(np.full(len(position), WIDTH)), at)
+            cloud.SetWidthsInterpolation("vertex")
+            if "velocity" in points:
+                cloud.CreateVelocitiesAttr().Set(_vec3(points["velocity"]), at)
+            if "id" in points:
+                cloud.CreateIdsAttr().Set(points["id"].astype(np.int64).tolist(), at)
+            cloud.CreateExtentAttr().Set(_extent(position, Gf), at)
+            _primvars(cloud, points, at, Sdf, UsdGeom)
+        if lines is not None:
+            curves = UsdGeom.BasisCurves.Define(stage, f"/{name}/Lines")
+            curves.CreateTypeAttr("linear")
+            curves.CreatePointsAttr().Set(_vec3(lines.points), at)
+            curves.CreateCurveVertexCountsAttr().Set(lines.counts.astype(np.int32).tolist(), at)
+            curves.CreateWidthsAttr().Set(_floats(np.full(len(lines.points), WIDTH)), at)
+            curves.SetWidthsInterpolation("vertex")
+            curves.CreateExtentAttr().Set(_extent(lines.points, Gf), at)
+            _primvars(curves, lines.channels, at, Sdf, UsdGeom)
+        stage.GetRootLayer().Save()
+        del stage
+        part.replace(path)
+    except OSError as error:
+        raise FileError(f"cannot be written ({error.strerror or error})", where=str(path)) from None
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def write_stage(path: Path, name: str, frames: list[int], files: list[Path], fps: float) -> list[Path]:
+    """The stage that plays the frames: value clips over the files beside it. Returns the files that it consists of."""
+    from pxr import Sdf, Usd, UsdGeom, UsdUtils
+
+    topology_path = path.with_name(f"{path.stem}.topology.usda")
+    manifest_path = path.with_name(f"{path.stem}.manifest.usda")
+    layers = [Sdf.Layer.FindOrOpen(str(f)) for f in files]
+    topology = Sdf.Layer.CreateNew(str(topology_path))
+    UsdUtils.StitchClipsTopology(topology, [str(f) for f in files])
+    topology.Save()
+    manifest = Usd.ClipsAPI.GenerateClipManifestFromLayers(layers, Sdf.Path(f"/{name}"))
+    manifest.Export(str(manifest_path))
+    stage = Usd.Stage.CreateNew(str(path))
+    stage.GetRootLayer().subLayerPaths = [f"./{topology_path.name}"]
+    _metres(stage, UsdGeom)
+    stage.SetTimeCodesPerSecond(fps)
+    stage.SetFramesPerSecond(fps)
+    stage.SetStartTimeCode(frames[0])
+    stage.SetEndTimeCode(frames[-1])
+    prim = stage.OverridePrim(f"/{name}")
+    stage.SetDefaultPrim(prim)
+    clips = Usd.ClipsAPI(prim)
+    clips.SetClipPrimPath(f"/{name}")
+    clips.SetClipAssetPaths([Sdf.AssetPath(f"./{f.name}") for f in files])
+    clips.SetClipManifestAssetPath(Sdf.AssetPath(f"./{manifest_path.name}"))
+    clips.SetClipActive([(float(f), float(i)) for i, f in enumerate(frames)])
+    clips.SetClipTimes([(float(f), float(f)) for f in frames])
+    stage.GetRootLayer().Save()
+    return [path, topology_path, manifest_path]
+
+
+def _metres(stage: Any, geom: Any) -> None:
+    geom.SetStageUpAxis(stage, geom.Tokens.z)
+    geom.SetStageMetersPerUnit(stage, 1.0)
+
+
+def _vec3(values: Array) -> Any:
+    from pxr import Vt
+
+    return Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(values, np.float32))
+
+
+def _floats(values: Array) -> Any:
+    from pxr import Vt
+
+    return Vt.FloatArray.FromNumpy(np.ascontiguousarray(values, np.float32))
+
+
+def _extent(points: Array, gf: Any) -> list[Any]:
+    if not len(points):
+        return [gf.Vec3f(0, 0, 0), gf.Vec3f(0, 0, 0)]
+    return [gf.Vec3f(*map(float, points.min(axis=0))), gf.Vec3f(*map(float, points.max(axis=0)))]
+
+
+def _primvars(prim: Any, channels: dict[str, Array], at: Any, sdf: Any, geom: Any) -> None:
+    api = geom.PrimvarsAPI(prim)
+    for name, values in channels.items():
+        if name in ("position", "velocity") or (name == "id" and values.dtype.kind == "u"):
+            continue
+        kind = sdf.ValueTypeNames.Float3Array if values.ndim == 2 else sdf.ValueTypeNames.FloatArray
+        made = api.CreatePrimvar(name, kind, geom.Tokens.vertex)
+        made.Set(_vec3(values) if values.ndim == 2 else _floats(values), at)
