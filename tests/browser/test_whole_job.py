@@ -98,7 +98,7 @@ def test_from_a_mesh_to_a_wind_around_it_to_files(page, address, tmp_path):
         page.get_by_test_id("bake").click()
     got.value.save_as(tmp_path / "field.vdb")
     with page.expect_download() as got:
-        page.get_by_test_id("export-ply").click()
+        page.get_by_test_id("export-run").click()
     got.value.save_as(tmp_path / "spray.zip")
 
     made = document(page, address, key)

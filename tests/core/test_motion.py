@@ -306,3 +306,16 @@ def test_every_motion_step_can_be_switched_on_with_its_defaults():
     state = run(f, f.first(), 3)
     assert {"own", "again"} <= set(f.keeps)
     assert all(np.isfinite(a).all() for a in state.arrays().values())
+
+
+def test_channels_keep_the_way_and_a_field_where_particles_are():
+    fields = (*WIND, lane("m", ("ramp", {"start": [-10, 0, 0], "end": [10, 0, 0]})))
+    steps = (("channel", {}), ("channel", {"what": "field", "name": "heat", "field": "m"}))
+    f = ParticleFlow(flow(BURST, ("carry", {"field": "v"}), *steps, fields=fields), "p")
+    state = run(f, f.first(), 24)
+    assert state.more["travelled"] == pytest.approx(2, rel=1e-4)
+    assert state.more["heat"] == pytest.approx((state.position[0] + 10) / 20, abs=1e-4)
+    assert set(state.channels()) == {"position", "velocity", "age", "life", "id", "travelled", "heat"}
+    for bad in ("age", "Heat", "own", "1x"):
+        with pytest.raises(StudyError, match="cannot be the name"):
+            ParticleFlow(flow(BURST, ("channel", {"what": "field", "name": bad, "field": "m"}), fields=fields), "p")

@@ -18,6 +18,7 @@ from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steer import SteerAround
 from errant_gust.core.fields.surfaces import surface_samples
 from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.steps import PARTICLE_STEPS
 from errant_gust.core.study import document
 
 Level = Literal["error", "warning", "note"]
@@ -260,7 +261,8 @@ def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
                     _potential_fix(plan, str(lane)) or _solve_fix(plan, str(lane)),
                 )
             )  # fmt: skip
-    if not any(s.op == "carry" and s.on for s in plan.study.find("flows", id, "").steps):
+    others = {cls.id for cls in PARTICLE_STEPS.values() if cls.family == "drawn" or "own" in cls.keeps}
+    if not any(s.on and (s.op == "carry" or s.op in others) for s in plan.study.find("flows", id, "").steps):
         found.append(Finding("warning", "nothing_carries", f"flows.{id}", "nothing moves these particles", "add Carry"))
     return found
 

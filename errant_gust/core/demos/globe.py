@@ -97,10 +97,30 @@ def globe_skin() -> dict[str, Any]:
                     },
                     {"id": "b", "op": "carry", "params": {"field": "swirl"}},
                 ],
-            }
+            },
+            {
+                "id": "threads", "name": "Threads", "kind": "particles",
+                "steps": [
+                    {
+                        "id": "a", "op": "emit",
+                        "params": {
+                            "shape": "globe", "where": "surface", "timing": "all at once", "count": 260, "life": 1000,
+                            "life_variation": 0, "preview_share": 1.0, "seed": 4,
+                        },
+                    },
+                    {
+                        "id": "b", "op": "flow_lines",
+                        "params": {"field": "swirl", "count": 260, "length": 0.7, "spacing": 0.02, "both": True},
+                    },
+                    {"id": "c", "op": "spread_along", "params": {"spacing": 0.09}},
+                ],
+            },
         ],
         "looks": {
-            "beads": {"colour": "speed", "size": 2.4, "blend": "additive"},
+            "beads": {"colour": "speed", "size": 1.6, "blend": "additive"},
+            "threads": {"colour": "speed", "size": 2.0, "blend": "opaque", "map": "mix", "from": "#3A6EA5",
+                "to": "#FFE9A8",
+                "low": 0, "high": 0.6},
             "probe": {"axis": 2, "share": 0.12},
         },
     }  # fmt: skip

@@ -73,6 +73,7 @@ def harbour_gust() -> dict[str, Any]:
                     },
                     {"id": "b", "op": "carry", "params": {"field": "wind", "integrator": "midpoint", "substeps": 2}},
                     {"id": "c", "op": "speed_limit", "params": {"most": 6.0}},
+                    {"id": "d", "op": "trail", "params": {"length": 0.25, "share": 0.06}},
                 ],
             }
         ],

@@ -9,6 +9,7 @@ from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
 from asgiref.sync import sync_to_async
 from django.http import FileResponse, HttpRequest, HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
@@ -17,6 +18,8 @@ from ninja import Router, Schema
 from errant_gust.core.errors import FileError
 from errant_gust.core.fields.plan import bake as bake_node
 from errant_gust.core.files.volumes import writer_for
+from errant_gust.core.flows.particles.state import BASE, KEPT
+from errant_gust.core.flows.random import uniform
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.runs.drawing import drawing_of
 from errant_gust.core.runs.export import export_run
@@ -47,6 +50,25 @@ class NewRun(Schema):
     study: str
     flow: str
     quality: Literal["preview", "full"] = "preview"
+
+
+def tone_of(data: dict[str, Any], colour: str) -> tuple[Any, str]:
+    """The values (n,) of the channel that colours, and their unit."""
+    v = data["velocity"]
+    made: dict[str, tuple[Any, str]] = {
+        "speed": (np.linalg.norm(v, axis=1), "m/s"),
+        "climb": (v[:, 2], "m/s"),
+        "direction": (np.degrees(np.arctan2(v[:, 1], v[:, 0])), "°"),
+        "age": (data["age"], "s"),
+        "share": (data["age"] / data["life"], "of life"),
+        "number": (uniform(1, data["id"], 0), ""),
+    }
+    if "travelled" in data:
+        made["travelled"] = (data["travelled"], "m")
+    made |= {k: (a, "") for k, a in data.items() if a.ndim == 1 and k not in (*BASE, *KEPT)}
+    if colour not in made:
+        raise FileError(f"the run has no channel '{colour}'", where="colour", fix=f"one of: {', '.join(made)}")
+    return made[colour]
 
 
 class Drawn(Schema):
@@ -80,11 +102,28 @@ def stop(request: HttpRequest, identity: str) -> Any:
 
 
 @router.get("/runs/{identity}/frames/{frame}")
-def frame(request: HttpRequest, identity: str, frame: int) -> HttpResponse:
-    """Positions, speeds and ages of a frame as float32."""
+def frame(request: HttpRequest, identity: str, frame: int, colour: str = "speed") -> HttpResponse:
+    """A frame to look at, 8 bytes a particle: positions as 16 bits in their box, the channel that colours in 8 bits
+    between `low` and `high`, and how much is left of each life."""
     run = runs.get(identity)
-    data = RunStore(runs.folder_of(run.identity)).read(frame, ("position", "velocity", "age", "life"))
-    response = reply({"frame": frame, "count": len(data["position"])}, data)
+    data = RunStore(runs.folder_of(run.identity)).read(frame)
+    position, count = data["position"], len(data["position"])
+    values, unit = tone_of(data, colour)
+    finite = (float(values.min()), float(values.max())) if count else (0.0, 1.0)
+    low, high = finite if finite[1] > finite[0] else (finite[0], finite[0] + 1)
+    lower, upper = (position.min(axis=0), position.max(axis=0)) if count else (np.zeros(3), np.ones(3))
+    size = np.maximum(upper - lower, 1e-9)
+    left = 1 - data["age"] / data["life"]
+    arrays = {
+        "position": np.rint((position - lower) / size * 65535).astype(np.uint16),
+        "tone": np.rint((values - low) / (high - low) * 255).astype(np.uint8),
+        "left": np.rint(np.clip(left, 0, 1) * 255).astype(np.uint8),
+    }
+    facts = {
+        "frame": frame, "count": count, "lower": lower.tolist(), "upper": (lower + size).tolist(),
+        "low": low, "high": high, "unit": unit, "colour": colour,
+    }  # fmt: skip
+    response = reply(facts, arrays)
     response["Cache-Control"] = "private, max-age=86400"
     return response
 

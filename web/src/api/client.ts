@@ -47,7 +47,7 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   return (text ? JSON.parse(text) : null) as T
 }
 
-export type Arrays = Record<string, Float32Array | Int32Array | Uint32Array>
+export type Arrays = Record<string, Float32Array | Int32Array | Uint32Array | Uint16Array | Uint8Array>
 export interface Packed<F> { facts: F; arrays: Arrays; shapes: Record<string, number[]> }
 
 export function unpack<F>(buffer: ArrayBuffer): Packed<F> {
@@ -57,7 +57,7 @@ export function unpack<F>(buffer: ArrayBuffer): Packed<F> {
   const shapes: Record<string, number[]> = {}
   for (const a of facts.arrays as { name: string; type: string; shape: number[]; offset: number }[]) {
     const count = a.shape.reduce((x, y) => x * y, 1)
-    const make = a.type === 'f4' ? Float32Array : a.type === 'u4' ? Uint32Array : Int32Array
+    const make = { f4: Float32Array, u4: Uint32Array, u2: Uint16Array, u1: Uint8Array, i4: Int32Array }[a.type] ?? Int32Array
     arrays[a.name] = new make(buffer, 4 + head + a.offset, count)
     shapes[a.name] = a.shape
   }

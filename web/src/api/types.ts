@@ -12,11 +12,16 @@ export interface Region {
   id: string; name: string; shown: boolean; voxel_size: Raw; turn?: Raw; follow?: boolean; cells?: boolean
   bounds: { fit: string[]; lower: Vec3 | null; upper: Vec3 | null; padding: Raw }
 }
-export interface Look { colour: string; size: number; blend: 'additive' | 'opaque'; map: string; axis: number; share: number; glyph: string }
+/** How a flow is drawn; never part of a run. `low` and `high` null: fitted to the frame. */
+export interface FlowLook {
+  shown: boolean; colour: string; map: 'sequential' | 'diverging' | 'heat' | 'cyclic' | 'mix'; from: string; to: string
+  low: number | null; high: number | null; size: number; blend: 'additive' | 'opaque'
+}
+export interface ProbeLook { axis: number; share: number; glyph: string }
 export interface StudyDoc {
   format: string; version: number; name: string; note: string
   clock: { fps: number; start: number; end: number; slow_motion: number }
-  shapes: Shape[]; regions: Region[]; fields: Lane[]; flows: Lane[]; looks: Record<string, Partial<Look>>
+  shapes: Shape[]; regions: Region[]; fields: Lane[]; flows: Lane[]; looks: Record<string, Partial<FlowLook & ProbeLook>>
 }
 export interface ParamSpec {
   name: string; label: string; type: string; unit: string; range: [number | null, number | null]; open_below: boolean

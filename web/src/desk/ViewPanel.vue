@@ -1,5 +1,5 @@
 <template>
-  <div ref="host" class="view" data-testid="view" :data-particles="runs.current?.count ?? 0" @pointermove="hover" @pointerleave="spot = null">
+  <div ref="host" class="view" data-testid="view" :data-particles="runs.current?.count ?? 0" :data-lines="runs.drawn[runs.main]?.shapes['lines.counts']?.[0] ?? 0" @pointermove="hover" @pointerleave="spot = null">
     <div class="draws">
       <button v-for="d in draws" :key="d.key" :class="{ on: d.on }" :aria-pressed="d.on" :title="`${d.label} (${d.key})`" @click="d.toggle()">{{ d.label }}</button>
     </div>
@@ -33,6 +33,7 @@ import type { Vec3 } from '../api/types'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { Particles } from '../scene/particles'
+import { drawTrails } from '../scene/trails'
 import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
@@ -60,7 +61,8 @@ const draws = computed(() => [
 let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), surface: new THREE.Group(), sliceBefore: new THREE.Group(), glyphsBefore: new THREE.Group(), frame: new THREE.Group(), handles: new THREE.Group() }
-let particles: Particles | null = null
+/** One layer a flow: its particles, and what its lane draws. */
+const flows = new Map<string, { particles: Particles; trails: THREE.Group }>()
 /** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
 let framed = ''
 let taken = false
@@ -117,10 +119,28 @@ function placeHandles() {
   viewer.draw()
 }
 function flow() {
-  if (!viewer || !particles) return
-  const id = study.doc?.flows[0]?.id
-  const high = Math.max(0.1, look.mapping.high)
-  particles.show(look.showParticles ? runs.current : null, high, (id && study.doc?.looks[id]) || {}, runs.stale)
+  if (!viewer) return
+  const ids = (study.doc?.flows ?? []).map((f) => f.id)
+  for (const [id, layer] of flows) if (!ids.includes(id)) {
+    viewer.scene.remove(layer.particles.points, layer.trails)
+    layer.particles.dispose()
+    clear(layer.trails)
+    flows.delete(id)
+  }
+  for (const id of ids) {
+    let layer = flows.get(id)
+    if (!layer) {
+      layer = { particles: new Particles(), trails: new THREE.Group() }
+      flows.set(id, layer)
+      viewer.scene.add(layer.particles.points, layer.trails)
+    }
+    const how = runs.lookOf(id)
+    const frame = runs.shown[id] ?? null
+    const range: [number, number] = [how.low ?? frame?.low ?? 0, how.high ?? frame?.high ?? 1]
+    if (how.colour === 'speed' && how.low === null) range[0] = 0
+    layer.particles.show(look.showParticles ? frame : null, how, range, runs.isStale(id))
+    drawTrails(layer.trails, look.showParticles ? (runs.drawn[id] ?? null) : null, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], runs.isStale(id))
+  }
   viewer.draw()
 }
 function frame(whole = false) {
@@ -177,9 +197,8 @@ async function hover(event: PointerEvent) {
 
 onMounted(() => {
   viewer = new Viewer(host.value!)
-  particles = new Particles()
-  viewer.onCoarse = (on) => particles?.draft(on)
-  viewer.scene.add(...Object.values(layers), particles.points)
+  viewer.onCoarse = (on) => flows.forEach((f) => f.particles.draft(on))
+  viewer.scene.add(...Object.values(layers))
   viewer.controls.addEventListener('start', () => { taken = true })
   watcher = new ResizeObserver(() => viewer?.resize())
   watcher.observe(host.value!)
@@ -189,7 +208,7 @@ onMounted(() => {
 onBeforeUnmount(() => {
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
-  particles?.dispose()
+  flows.forEach((f) => { f.particles.dispose(); clear(f.trails) })
   viewer?.dispose()
 })
 // after the viewer's own hook: this one listens on its canvas
@@ -198,7 +217,7 @@ watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], 
 watch(() => [look.slice, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.glyphWidth, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, holdsProbe.value], probe)
 watch(handles, placeHandles)
 watch(() => look.parallel, (on) => viewer?.setParallel(on))
-watch(() => [runs.current, runs.stale, look.showParticles, look.mapping.high, study.doc?.looks], flow)
+watch(() => [runs.shown, runs.drawn, runs.stale, look.showParticles, study.doc?.looks, study.doc?.flows.length], flow)
 watch(() => study.key, () => { framed = ''; taken = false })
 </script>
 

@@ -10,7 +10,9 @@
     </div>
     <div class="line">
       <span>{{ runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet' }}</span>
-      <v-btn size="small" variant="outlined" :disabled="!runs.run?.frames.length || busy" data-testid="export-ply" @click="ply">PLY sequence</v-btn>
+      <select v-model="kind" aria-label="What of the flow" data-testid="export-what"><option value="particles">particles</option><option value="lines">lines</option><option value="spread">points on lines</option></select>
+      <select v-model="points" aria-label="Format of the sequence" data-testid="export-format"><option v-for="f in ['ply', 'usd', 'npz', 'csv']" :key="f">{{ f }}</option></select>
+      <v-btn size="small" variant="outlined" :disabled="!runs.run?.frames.length || busy" data-testid="export-run" @click="sequence">Write</v-btn>
     </div>
     <p v-if="said" :class="{ bad }" role="status" data-testid="export-said">{{ said }}</p>
   </details>
@@ -49,7 +51,9 @@ async function work(what: string, job: () => Promise<number>) {
   busy.value = false
 }
 const bake = () => work(`${field.value}.${format.value}`, () => download('POST', '/bakes', `${field.value}.${format.value}`, { study: study.key, field: field.value, region: region.value, time: runs.time, format: format.value }))
-const ply = () => work('PLY sequence', () => download('GET', `/runs/${runs.run!.identity}/export?format=ply`, `${study.key}_${runs.run!.flow}_ply.zip`))
+const kind = ref('particles')
+const points = ref('ply')
+const sequence = () => work(`${kind.value}, ${points.value}`, () => download('GET', `/runs/${runs.run!.identity}/export?format=${points.value}&what=${kind.value}`, `${study.key}_${runs.run!.flow}_${kind.value}_${points.value}.zip`))
 </script>
 
 <style scoped>

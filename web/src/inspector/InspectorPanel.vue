@@ -21,8 +21,10 @@
       <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
       <p>{{ lane ? 'A lane is read left to right: each step changes what the one before it made.' : 'Choose a step, a shape or a region in the score below.' }}</p>
       <ReadingRows v-if="lane && !flow && look.reading && lane.steps.length" :reading="look.reading" />
+      <LookPanel v-if="lane && flow" :flow="lane.id" />
       <ExportPanel />
     </template>
+    <LookPanel v-if="entry && step && flow && study.selection?.kind === 'step'" :flow="study.selection.lane" />
     <ExportPanel v-if="entry && step" />
   </aside>
 </template>
@@ -35,6 +37,7 @@ import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import ExportPanel from './ExportPanel.vue'
+import LookPanel from './LookPanel.vue'
 import ParamRow from './ParamRow.vue'
 import { waiting } from './linking'
 import ReadingRows from './ReadingRows.vue'

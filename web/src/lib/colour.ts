@@ -14,7 +14,14 @@ function table(stops: Rgb[]): Uint8Array {
 }
 /** Black body from a dull red to white. */
 const HEAT: Rgb[] = [[40, 6, 4], [110, 16, 6], [178, 38, 8], [226, 80, 14], [248, 132, 30], [255, 180, 66], [255, 220, 130], [255, 244, 214]]
-export const maps = { sequential: table(SEQUENTIAL), diverging: table(DIVERGING), heat: table(HEAT) }
+/** Around a circle, for directions: even in lightness, the same at both ends. */
+const CYCLIC: Rgb[] = [[201, 120, 84], [176, 148, 74], [112, 164, 110], [84, 160, 160], [104, 140, 192], [156, 124, 184], [194, 116, 138], [201, 120, 84]]
+export const maps = { sequential: table(SEQUENTIAL), diverging: table(DIVERGING), heat: table(HEAT), cyclic: table(CYCLIC) }
+/** A map from one colour to another, `#rrggbb` each. */
+export function mixed(from: string, to: string): Uint8Array {
+  const rgb = (hex: string) => [1, 3, 5].map((i) => parseInt(hex.slice(i, i + 2), 16) || 0) as Rgb
+  return table([rgb(from), rgb(to)])
+}
 export interface Mapping { low: number; high: number; map: keyof typeof maps }
 
 export function mappingFor(low: number, high: number): Mapping {

@@ -1,20 +1,23 @@
-/** Particles as points: one buffer, coloured on the GPU by speed or age. */
+/** Particles of one flow as points: quantised buffers as the server sends them, placed and coloured on the GPU. */
 import * as THREE from 'three'
-import { maps } from '../lib/colour'
+import { maps, mixed } from '../lib/colour'
 import type { Frame } from '../stores/runs'
+import type { FlowLook } from '../api/types'
 
 const vertex = `
-attribute float tone; attribute float fade;
-uniform sampler2D lut; uniform float pale; uniform float size; uniform float scale;
+attribute float tone; attribute float left;
+uniform vec3 lower; uniform vec3 extent; uniform float low; uniform float high; uniform float mapLow; uniform float mapHigh;
+uniform sampler2D lut; uniform float size; uniform float scale; uniform float dim;
 varying vec4 tint;
 void main() {
-  vec4 p = modelViewMatrix * vec4(position, 1.0);
+  vec4 p = modelViewMatrix * vec4(lower + position * extent, 1.0);
   gl_Position = projectionMatrix * p;
   // in a parallel view all points are as far as what is looked at: half its height over the tangent of half the lens
   float away = projectionMatrix[3][3] > 0.5 ? 1.0 / (projectionMatrix[1][1] * 0.3443) : -p.z;
   gl_PointSize = clamp(size * scale / away, 1.0, 14.0);
-  vec3 c = texture2D(lut, vec2(clamp(tone, 0.0, 1.0) * 0.996 + 0.002, 0.5)).rgb;
-  tint = vec4(mix(vec3(0.72, 0.82, 0.95), c, pale), fade);
+  float value = low + tone * (high - low);
+  float share = clamp((value - mapLow) / (mapHigh - mapLow), 0.0, 1.0);
+  tint = vec4(texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb, min(1.0, left * 3.0) * dim);
 }`
 const fragment = `
 varying vec4 tint; uniform float strength;
@@ -24,7 +27,6 @@ void main() {
   if (a <= 0.0) discard;
   gl_FragColor = vec4(tint.rgb, tint.a * strength * a);
 }`
-
 /** As many are drawn in coarse pictures. */
 const DRAFT = 20_000
 
@@ -36,48 +38,60 @@ export class Particles {
   private readonly rgba = new Uint8Array(256 * 4)
   private readonly lut: THREE.DataTexture
   private map = ''
+  private frame: Frame | null = null
   private readonly material: THREE.ShaderMaterial
 
   constructor() {
-    const lut = new THREE.DataTexture(this.rgba, 256, 1)
-    this.lut = lut
-    this.paint('sequential')
+    this.lut = new THREE.DataTexture(this.rgba, 256, 1)
     this.material = new THREE.ShaderMaterial({
       vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false,
-      uniforms: { lut: { value: lut }, size: { value: 2 }, pale: { value: 0.8 }, scale: { value: 9 }, strength: { value: 0.5 } },
+      uniforms: {
+        lut: { value: this.lut }, size: { value: 2 }, scale: { value: 9 }, strength: { value: 0.5 }, dim: { value: 1 },
+        lower: { value: new THREE.Vector3() }, extent: { value: new THREE.Vector3(1, 1, 1) },
+        low: { value: 0 }, high: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 },
+      },
     })
     this.points = new THREE.Points(new THREE.BufferGeometry(), this.material)
     this.points.frustumCulled = false
     this.points.renderOrder = 4
   }
-  private paint(map: keyof typeof maps) {
-    if (this.map === map) return
-    this.map = map
-    for (let i = 0; i < 256; i++) this.rgba.set([maps[map][3 * i], maps[map][3 * i + 1], maps[map][3 * i + 2], 255], 4 * i)
+  /** Colours of a look: a named map, lightened where it would be lost on the dark view, or a mix of two colours. */
+  private paint(look: FlowLook) {
+    const key = look.map === 'mix' ? `mix${look.from}${look.to}` : look.map
+    if (this.map === key) return
+    this.map = key
+    const table = look.map === 'mix' ? mixed(look.from, look.to) : maps[look.map]
+    const pale = look.map === 'sequential' ? 0.2 : 0
+    for (let i = 0; i < 256; i++) {
+      const c = [0, 1, 2].map((k) => table[3 * i + k] * (1 - pale) + [184, 209, 242][k] * pale)
+      this.rgba.set([c[0], c[1], c[2], 255], 4 * i)
+    }
     this.lut.needsUpdate = true
   }
-  show(frame: Frame | null, high: number, look: { colour?: string; size?: number; blend?: string; map?: string }, stale: boolean) {
-    this.paint(look.map === 'heat' ? 'heat' : 'sequential')
-    const g = this.points.geometry
-    if (!frame || !frame.count) { this.points.visible = false; return }
-    this.points.visible = true
-    const n = frame.count
-    const tone = new Float32Array(n)
-    const fade = new Float32Array(n)
-    const v = frame.velocity
-    for (let i = 0; i < n; i++) {
-      const share = frame.age[i] / frame.life[i]
-      tone[i] = look.colour === 'age' ? share : 0.25 + (0.75 * Math.hypot(v[3 * i], v[3 * i + 1], v[3 * i + 2])) / high
-      fade[i] = Math.min(1, (1 - share) * 3) * (stale ? 0.35 : 1)
+  show(frame: Frame | null, look: FlowLook, range: [number, number], stale: boolean) {
+    this.paint(look)
+    this.points.visible = !!frame?.count && look.shown
+    if (!frame || !this.points.visible) return
+    const u = this.material.uniforms
+    if (frame !== this.frame) {
+      this.frame = frame
+      const g = this.points.geometry
+      g.setAttribute('position', new THREE.BufferAttribute(frame.position, 3, true))
+      g.setAttribute('tone', new THREE.BufferAttribute(frame.tone, 1, true))
+      g.setAttribute('left', new THREE.BufferAttribute(frame.left, 1, true))
+      this.count = frame.count
+      this.shuffle(frame.count)
+      this.draft(this.coarse)
     }
-    g.setAttribute('position', new THREE.BufferAttribute(frame.position, 3))
-    g.setAttribute('tone', new THREE.BufferAttribute(tone, 1))
-    g.setAttribute('fade', new THREE.BufferAttribute(fade, 1))
-    this.count = n
-    this.shuffle(n)
-    this.draft(this.coarse)
-    this.material.uniforms.size.value = look.size ?? 2
-    this.material.uniforms.pale.value = look.map === 'heat' ? 1 : 0.8
+    u.lower.value.fromArray(frame.lower)
+    u.extent.value.fromArray(frame.upper.map((v, i) => v - frame.lower[i]))
+    Object.assign(u.low, { value: frame.low })
+    Object.assign(u.high, { value: frame.high })
+    Object.assign(u.mapLow, { value: range[0] })
+    Object.assign(u.mapHigh, { value: range[1] > range[0] ? range[1] : range[0] + 1 })
+    Object.assign(u.size, { value: look.size })
+    Object.assign(u.dim, { value: stale ? 0.35 : 1 })
+    Object.assign(u.strength, { value: look.blend === 'opaque' ? 0.95 : 0.5 })
     this.material.blending = look.blend === 'opaque' ? THREE.NormalBlending : THREE.AdditiveBlending
   }
   /** While the view moves on a machine that draws slowly, a part of them, taken evenly. */
@@ -101,5 +115,6 @@ export class Particles {
   dispose() {
     this.points.geometry.dispose()
     this.material.dispose()
+    this.lut.dispose()
   }
 }

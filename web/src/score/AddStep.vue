@@ -15,7 +15,7 @@
 </template>
 
 <script setup lang="ts">
-import { mdiArrowDecision, mdiCreation, mdiPlusCircleOutline, mdiRecordCircleOutline, mdiTuneVariant } from '@mdi/js'
+import { iconFor } from './icons'
 import { computed, ref } from 'vue'
 import type { Entry, Lane } from '../api/types'
 import { useStudy } from '../stores/study'
@@ -31,7 +31,6 @@ const open = ref(false)
 const query = ref('')
 const field = ref<HTMLInputElement | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
-const iconFor = (e: Entry) => ({ start: mdiRecordCircleOutline, change: mdiTuneVariant, join: mdiPlusCircleOutline, emit: mdiCreation })[e.kind] ?? mdiArrowDecision
 const found = computed(() => {
   const words = query.value.toLowerCase().split(/\s+/).filter(Boolean)
   return study.catalogue.steps

@@ -14,14 +14,14 @@
 </template>
 
 <script setup lang="ts">
-import { mdiArrowRightThin, mdiCreation, mdiSpeedometer } from '@mdi/js'
 import { computed, ref, watch, onMounted } from 'vue'
-import type { Lane, Step } from '../api/types'
+import type { Lane, ParamSpec, Step } from '../api/types'
 import { paint } from '../lib/colour'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import { mark, marked, remove as removeSteps } from './clipboard'
 import { cardMenu, hoveredLane } from './hover'
+import { iconFor } from './icons'
 import { rawWords } from './words'
 
 const props = defineProps<{ lane: Lane; step: Step }>()
@@ -31,7 +31,7 @@ const canvas = ref<HTMLCanvasElement | null>(null)
 const card = ref<HTMLElement | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
 const entry = computed(() => study.entry(props.step.op, props.lane.id))
-const icon = computed(() => ({ emit: mdiCreation, carry: mdiArrowRightThin })[props.step.op] ?? mdiSpeedometer)
+const icon = computed(() => iconFor({ id: props.step.op, kind: '' }))
 const selected = computed(() => study.selection?.kind === 'step' && study.selection.lane === props.lane.id && study.selection.id === props.step.id)
 const intoView = (on: boolean) => { if (on) card.value?.scrollIntoView({ block: 'nearest', inline: 'nearest' }) }
 watch(selected, intoView, { flush: 'post' })
@@ -48,7 +48,11 @@ const uses = computed(() => {
 const busy = computed<number | undefined>(() => look.working[`fields.${name.value}`])
 const linked = computed(() => hoveredLane.value !== '' && (hoveredLane.value === props.lane.id))
 const headline = computed(() => {
-  const spec = entry.value?.params.find((p) => p.name === entry.value?.headline)
+  const value = (name: string) => String(props.step.params[name] ?? entry.value?.params.find((p) => p.name === name)?.default)
+  const counts = (p: ParamSpec) => Object.entries(p.when ?? {}).every(([name, values]) => values.includes(value(name)))
+  const first = entry.value?.params.find((p) => p.name === entry.value?.headline)
+  // the parameter that matters may not apply: then its counterpart does (a count in place of a rate)
+  const spec = first && !counts(first) ? (entry.value!.params.find((p) => p.when && counts(p) && Object.keys(first.when!).some((k) => k in p.when!)) ?? first) : first
   return spec ? rawWords(props.step.params[spec.name] ?? spec.default, spec, study.doc) : ''
 })
 const bar = computed(() => {

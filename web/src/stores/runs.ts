@@ -1,11 +1,17 @@
 /** Runs of the open study: events from the server, frames, the clock. */
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { ApiError, arrays, call } from '../api/client'
-import type { RunOut } from '../api/types'
+import { ApiError, arrays, call, newestArrays, type Packed } from '../api/client'
+import type { FlowLook, RunOut, Vec3 } from '../api/types'
 import { useStudy } from './study'
 
-export interface Frame { identity: string; frame: number; count: number; position: Float32Array; velocity: Float32Array; age: Float32Array; life: Float32Array }
+/** A frame of a flow as it is drawn: positions in their box in 16 bits, the channel that colours in 8. */
+export interface Frame {
+  identity: string; frame: number; count: number; lower: Vec3; upper: Vec3; low: number; high: number; unit: string; colour: string
+  position: Uint16Array; tone: Uint8Array; left: Uint8Array
+}
+type Drawn = Packed<{ frame: number; identity: string }>
+const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive' }
 const KEPT = 400 << 20
 
 export const useRuns = defineStore('runs', () => {
@@ -15,8 +21,10 @@ export const useRuns = defineStore('runs', () => {
   const playing = ref(false)
   const connected = ref(true)
   const quality = ref<'preview' | 'full'>('preview')
-  const wanted = ref<string | null>(null)
-  const current = shallowRef<Frame | null>(null)
+  /** The run that each flow should show, and the frame and the drawn lines of each that are shown. */
+  const wanted = ref<Record<string, string>>({})
+  const shown = shallowRef<Record<string, Frame>>({})
+  const drawn = shallowRef<Record<string, Drawn>>({})
   const problem = ref('')
   const frames = new Map<string, Frame>()
   let kept = 0
@@ -25,9 +33,20 @@ export const useRuns = defineStore('runs', () => {
 
   const clock = computed(() => study.doc?.clock ?? { fps: 24, start: 1, end: 120, slow_motion: 1 })
   const time = computed(() => (frame.value - clock.value.start) / (clock.value.fps * clock.value.slow_motion))
-  const run = computed(() => runs.value.find((r) => r.identity === wanted.value) ?? null)
+  /** The flow that time bar, checks and export speak of: the selected one, else the first. */
+  const main = computed(() => {
+    const flows = study.doc?.flows ?? []
+    const s = study.selection
+    const lane = s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : ''
+    return (flows.find((f) => f.id === lane) ?? flows[0])?.id ?? ''
+  })
+  const runOf = (flow: string) => runs.value.find((r) => r.identity === wanted.value[flow]) ?? null
+  const run = computed(() => runOf(main.value))
   const ready = computed(() => new Set(run.value?.frames ?? []))
-  const stale = computed(() => !!current.value && current.value.identity !== wanted.value)
+  const current = computed(() => shown.value[main.value] ?? null)
+  const isStale = (flow: string) => !!shown.value[flow] && shown.value[flow].identity !== wanted.value[flow]
+  const stale = computed(() => (study.doc?.flows ?? []).some((f) => isStale(f.id)))
+  const lookOf = (flow: string): FlowLook => ({ ...PLAIN, ...study.doc?.looks[flow] })
 
   function open(key: string, at: number) {
     close()
@@ -45,56 +64,75 @@ export const useRuns = defineStore('runs', () => {
     source = null
     playing.value = false
     runs.value = []
-    current.value = null
-    wanted.value = null
+    shown.value = {}
+    drawn.value = {}
+    wanted.value = {}
     frames.clear()
     kept = 0
   }
-  /** Start (or find) the run of the first flow as the study stands. */
+  /** Start (or find) the runs of all flows as the study stands, that of the main one first. */
   async function start(as: 'preview' | 'full' = quality.value) {
     await study.flush()
-    const flow = study.doc?.flows[0]
-    if (!flow) { problem.value = 'There is no flow to run; add a particle lane'; return }
-    try {
-      const made = await call<RunOut>('POST', '/runs', { study: study.key, flow: flow.id, quality: as })
-      quality.value = as
-      wanted.value = made.identity
-      if (!runs.value.some((r) => r.identity === made.identity)) runs.value = [made, ...runs.value]
-      problem.value = made.state === 'failed' ? made.message : ''
-    } catch (error) {
-      problem.value = (error as Error).message
-      if (!(error instanceof ApiError)) connected.value = false
+    const flows = (study.doc?.flows ?? []).filter((f) => f.steps.length).map((f) => f.id)
+    if (!flows.length) { problem.value = 'There is no flow to run; add a particle lane'; return }
+    const failed: string[] = []
+    for (const flow of [...flows].sort((a, b) => Number(b === main.value) - Number(a === main.value))) {
+      try {
+        const made = await call<RunOut>('POST', '/runs', { study: study.key, flow, quality: as })
+        quality.value = as
+        wanted.value = { ...wanted.value, [flow]: made.identity }
+        if (!runs.value.some((r) => r.identity === made.identity)) runs.value = [made, ...runs.value]
+        if (made.state === 'failed') failed.push(made.message)
+      } catch (error) {
+        failed.push((error as Error).message)
+        if (!(error instanceof ApiError)) connected.value = false
+      }
     }
+    problem.value = failed.join(' · ')
   }
   async function stop() {
-    if (run.value) await call<RunOut>('POST', `/runs/${run.value.identity}/stop`)
+    for (const r of Object.keys(wanted.value).map(runOf)) if (r && ['running', 'waiting'].includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
   }
   watch(() => study.savedCount, () => {
-    if (!wanted.value || quality.value !== 'preview') return
+    if (!Object.keys(wanted.value).length || quality.value !== 'preview') return
     clearTimeout(rest)
     rest = window.setTimeout(() => void start('preview'), 350)
   })
   watch(() => run.value?.state, (s) => { if (s === 'failed') problem.value = run.value?.message ?? '' })
 
-  async function show(identity: string, n: number) {
-    const name = `${identity}/${n}`
+  async function show(flow: string, identity: string, n: number) {
+    const { colour } = lookOf(flow)
+    const name = `${identity}/${n}?colour=${colour}`
     let found = frames.get(name)
     if (!found) {
-      const { facts, arrays: a } = await arrays<{ count: number }>(`/runs/${identity}/frames/${n}`)
-      found = { identity, frame: n, count: facts.count, position: a.position as Float32Array, velocity: a.velocity as Float32Array, age: a.age as Float32Array, life: a.life as Float32Array }
+      const { facts, arrays: a } = await arrays<Omit<Frame, 'position' | 'tone' | 'left'>>(`/runs/${identity}/frames/${n}?colour=${encodeURIComponent(colour)}`)
+      found = { ...facts, identity, position: a.position as Uint16Array, tone: a.tone as Uint8Array, left: a.left as Uint8Array }
       frames.set(name, found)
-      kept += found.count * 32
+      kept += found.count * 8
       for (const [old, f] of frames) {
         if (kept < KEPT) break
         frames.delete(old)
-        kept -= f.count * 32
+        kept -= f.count * 8
       }
     }
-    if (identity === wanted.value && n === frame.value) current.value = found
+    if (identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour) shown.value = { ...shown.value, [flow]: found }
   }
-  watch([frame, wanted, () => run.value?.frames.length], () => {
-    if (wanted.value && ready.value.has(frame.value)) void show(wanted.value, frame.value).catch(() => undefined)
-  }, { immediate: true })
+  /** Lines and points that the lane draws from its frames; the document says how, so no run is needed for another length. */
+  async function draw(flow: string, identity: string, n: number) {
+    const made = await newestArrays<Drawn['facts']>(`drawn.${flow}`, `/runs/${identity}/frames/${n}/drawn`, { study: study.key, document: study.doc })
+    if (made && identity === wanted.value[flow]) drawn.value = { ...drawn.value, [flow]: made }
+  }
+  const draws = (flow: string) => study.laneOf(flow)?.steps.some((s) => s.on && study.entry(s.op, flow)?.kind === 'drawn') ?? false
+  function refresh() {
+    for (const { id } of study.doc?.flows ?? []) {
+      const r = runOf(id)
+      if (!r?.frames.includes(frame.value)) continue
+      void show(id, r.identity, frame.value).catch((error) => { problem.value = (error as Error).message })
+      if (draws(id)) void draw(id, r.identity, frame.value).catch((error) => { problem.value = (error as Error).message })
+      else if (drawn.value[id]) drawn.value = Object.fromEntries(Object.entries(drawn.value).filter(([k]) => k !== id))
+    }
+  }
+  watch([frame, wanted, () => runs.value.map((r) => `${r.identity} ${r.frames.length}`).join(), () => JSON.stringify([study.doc?.looks, study.doc?.flows])], refresh, { immediate: true })
 
   let last = 0
   function tick(now: number) {
@@ -118,5 +156,5 @@ export const useRuns = defineStore('runs', () => {
     } else playing.value = on
   }
   function go(n: number) { frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n))) }
-  return { runs, frame, time, clock, playing, connected, quality, wanted, run, ready, stale, current, problem, open, close, start, stop, play, go }
+  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, shown, drawn, current, lookOf, problem, open, close, start, stop, play, go }
 })

@@ -185,12 +185,24 @@ class ParticleFlow:
             arrays |= made
         arrays["age"] = age + spans
         for use in uses:
+            if use.step.records and state.count:
+                arrays[use.step.needs()[0]] = self._recorded(use, arrays["position"], cancel)
+        for use in uses:
             gone = use.step.renew(arrays, use)
             if gone is not None and gone.any():
                 self._again(arrays, gone, start, end)
         moved = Particles.of(arrays)
         alive = (moved.age < moved.life) & np.isfinite(moved.position).all(axis=0)
         return moved if alive.all() else moved.kept(alive)
+
+    def _recorded(self, use: Use, position: Array, cancel: Cancel | None) -> Array:
+        out = np.empty(position.shape[1], np.float32)
+
+        def work(a: int, b: int) -> None:
+            out[a:b] = use.step.record(np.ascontiguousarray(position[:, a:b]), use)
+
+        share_out(work, len(out), block=BLOCK, cancel=cancel)
+        return out
 
     def _again(self, arrays: dict[str, Array], gone: Array, start: float, end: float) -> None:
         """Particles that are born again on their emitter, with the same id."""

@@ -13,9 +13,13 @@ KEPT: dict[str, tuple[int, Any]] = {
     "travelled": (1, np.float32),  # length of its way since then, m
     "again": (1, np.uint32),  # how often it has been born again
 }
-"""Channels that are kept only where a step of the lane needs them: components and type."""
+"""Channels that are kept only where a step of the lane needs them: components and type. Others are named by a
+Channel step: one float32 a particle."""
 INTERNAL = ("own", "start", "again")
 """Kept channels that are the flow's own affair: exported only when named."""
+
+
+BASE = ("position", "velocity", "age", "life", "id")
 
 
 @dataclass(frozen=True)
@@ -40,7 +44,8 @@ class Particles:
     def born(cls, position: Array, age: Array, life: Array, id: Array, keeps: tuple[str, ...]) -> "Particles":
         """At rest where they are; the kept channels at zero, `start` at the position."""
         n = position.shape[1]
-        more = {k: np.zeros((3, n) if KEPT[k][0] == 3 else n, KEPT[k][1]) for k in keeps}
+        kinds = {k: KEPT.get(k, (1, np.float32)) for k in keeps}
+        more = {k: np.zeros((3, n) if size == 3 else n, kind) for k, (size, kind) in kinds.items()}
         if "start" in more:
             more["start"] = position.copy()
         f = np.float32
@@ -51,11 +56,11 @@ class Particles:
         return int(self.id.size)
 
     def arrays(self) -> dict[str, Array]:
-        return {n: getattr(self, n) for n in ("position", "velocity", "age", "life", "id")} | self.more
+        return {n: getattr(self, n) for n in BASE} | self.more
 
     @classmethod
     def of(cls, arrays: dict[str, Array]) -> "Particles":
-        more = {k: v for k, v in arrays.items() if k in KEPT}
+        more = {k: v for k, v in arrays.items() if k not in BASE}
         a = arrays
         return cls(a["position"], a["velocity"], a["age"], a["life"], a["id"], more)
 

@@ -89,7 +89,7 @@ class ParticleStep(Parameters):
             PARTICLE_STEPS[cls.id] = cls
 
     def needs(self) -> tuple[str, ...]:
-        """Kept channels that this step needs with these values."""
+        """Kept channels that this step needs with these values; the first is the one that `record` fills."""
         return self.keeps
 
     def prepare(self, use: Use) -> None:
@@ -111,6 +111,15 @@ class ParticleStep(Parameters):
 
     def renew(self, arrays: dict[str, Array], use: Use) -> Array | None:
         """Which particles (n,) are born again."""
+        return None
+
+    @property
+    def records(self) -> bool:
+        """Whether it fills a channel."""
+        return False
+
+    def record(self, points: Array, use: Use) -> Array | None:
+        """Values (n,) of the step's own channel at the places where particles came to."""
         return None
 
     @classmethod
