@@ -19,6 +19,8 @@ from errant_gust.server.models import Run
 ALONGSIDE = 1  # local runs at once; a cluster takes as many as it likes
 _lock = threading.Lock()
 _going: set[str] = set()
+_yielding: set[str] = set()
+"""Runs that were asked to stop for one that somebody waits for; they wait their turn again."""
 
 
 def folder_of(identity: str) -> Path:
@@ -52,12 +54,24 @@ def start(key: str, flow: str, quality: str) -> Run:
         run.last, run.message = end, ""
         run.state = "done" if whole else "waiting"
         run.save()
+        if not whole:
+            _make_room(key)
     _launch()
     return run
 
 
+def _make_room(key: str) -> None:
+    """Previews of other studies give way: the user looks at this one. Called with the lock held."""
+    if os.environ.get("ERRANT_GUST_SCHEDULER"):
+        return
+    for other in Run.objects.filter(identity__in=_going, quality="preview").exclude(study_id=key):
+        _yielding.add(other.identity)
+        job.ask_to_stop(folder_of(other.identity))
+
+
 def stop(run: Run) -> None:
     with _lock:
+        _yielding.discard(run.identity)
         if run.identity in _going:
             job.ask_to_stop(folder_of(run.identity))
         elif run.state == "waiting":
@@ -80,11 +94,14 @@ def _launch() -> None:
 
 def _finished(identity: str, result: dict[str, str]) -> None:
     try:
+        yielded = identity in _yielding and result["state"] == "stopped"
+        state, message = ("waiting", "") if yielded else (result["state"], result["message"][:400])
         try:
-            Run.objects.filter(identity=identity).update(state=result["state"], message=result["message"][:400])
+            Run.objects.filter(identity=identity).update(state=state, message=message)
         finally:  # whatever the database says, the place is free
             with _lock:
                 _going.discard(identity)
+                _yielding.discard(identity)
         _launch()
     finally:
         close_old_connections()
@@ -100,6 +117,7 @@ def wait_all(seconds: float = 60) -> None:
     """Stop everything that is going and wait for it (used at shutdown and by tests)."""
     Run.objects.filter(state="waiting").update(state="stopped")
     with _lock:
+        _yielding.clear()
         for identity in _going:
             job.ask_to_stop(folder_of(identity))
     end = time.monotonic() + seconds

@@ -60,7 +60,10 @@ def unpack(response):
     facts = json.loads(response.content[4 : 4 + head])
     arrays = {
         a["name"]: np.frombuffer(
-            response.content, f"<{a['type']}", int(np.prod(a["shape"])), 4 + head + a["offset"]
+            response.content,
+            f"<{a['type']}",
+            int(np.prod(a["shape"])),
+            4 + head + a["offset"],
         ).reshape(a["shape"])
         for a in facts["arrays"]
     }
@@ -253,6 +256,52 @@ def test_a_run_that_cannot_start_says_why(api, study):
     api("PUT", f"/studies/{study['key']}", {"document": doc, "base": study["revision"], "label": "x"})
     run = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
     assert "nothing is emitted" in wait_for(api, study["key"], run["identity"], "failed")["message"]
+
+
+def test_a_preview_of_another_study_gives_way_and_goes_on_later(api, study):
+    slow = json.loads(json.dumps(study["document"]))
+    slow["clock"]["end"] = 400
+    slow["flows"][0]["steps"][0]["params"]["rate"] = 60_000
+    other = api("POST", "/studies", {"document": slow})
+    first = api("POST", "/runs", {"study": other["key"], "flow": "spray"})
+    wait_for(api, other["key"], first["identity"], "running")
+    mine = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
+    wait_for(api, study["key"], mine["identity"])
+    again = wait_for(api, other["key"], first["identity"], "running")
+    assert len(again["frames"]) < 400, "it goes on after the one that somebody waited for"
+    api("POST", f"/runs/{first['identity']}/stop")
+    assert "kept" in wait_for(api, other["key"], first["identity"], "stopped")["message"]
+
+
+def test_a_frame_to_look_at_is_eight_bytes_a_particle_and_right(api, study):
+    key = study["key"]
+    run = api("POST", "/runs", {"study": key, "flow": "spray"})
+    wait_for(api, key, run["identity"])
+    data = RunStore(runs.folder_of(run["identity"])).read(5)
+    answer = api("GET", f"/runs/{run['identity']}/frames/5?colour=age")
+    facts, arrays = unpack(answer)
+    low, high = np.array(facts["lower"]), np.array(facts["upper"])
+    assert np.allclose(
+        low + arrays["position"] / 65535 * (high - low), data["position"], atol=(high - low).max() / 65535
+    )
+    age = facts["low"] + arrays["tone"] / 255 * (facts["high"] - facts["low"])
+    assert np.allclose(age, data["age"], atol=(facts["high"] - facts["low"]) / 255)
+    assert facts["unit"] == "s"
+    assert len(answer.content) < 8.2 * facts["count"] + 700
+    said = api("GET", f"/runs/{run['identity']}/frames/5?colour=mood", status=422)
+    assert "no channel 'mood'" in said["what"]
+
+
+def test_lines_are_drawn_from_the_document_as_it_stands(api, study):
+    key, doc = study["key"], study["document"]
+    run = api("POST", "/runs", {"study": key, "flow": "spray"})
+    wait_for(api, key, run["identity"])
+    path = f"/runs/{run['identity']}/frames/6/drawn"
+    assert unpack(api("POST", path, {"study": key, "document": doc}))[1] == {}
+    doc["flows"][0]["steps"].append({"id": "t", "op": "trail", "params": {"length": 0.1}})
+    _, arrays = unpack(api("POST", path, {"study": key, "document": doc}))
+    assert arrays["lines.counts"].astype("i4").sum() == len(arrays["lines.points"])
+    assert arrays["lines.back"].max() == pytest.approx(0.1)
 
 
 def test_bakes_and_exports_are_files(api, study, tmp_path):
