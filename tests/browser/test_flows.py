@@ -102,24 +102,31 @@ def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, 
 
 
 def test_two_flows_are_shown_together_each_on_or_off(page, address):
-    page.goto(address)
-    page.get_by_test_id("demo-globe_skin").click()
-    page.wait_for_url("**/desk/*")
-    expect(page.get_by_test_id("run-state")).to_contain_text("96 frames ready", timeout=90_000)
-    rows = page.get_by_test_id("score")
-    expect(rows).to_contain_text("particles · 260", timeout=60_000)
+    key = new_study(page, address)
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-sphere").click()
+    add_field(page)
+    add_step(page, "field", "wind")
+    for _ in range(2):
+        page.get_by_test_id("new-flow-lane").click()
+    flows = [f["id"] for f in document(page, address, key)["flows"]]
+    for flow in flows:
+        add_step(page, flow, "emit")
+        add_step(page, flow, "carry" if flow == flows[0] else "gravity")
+    page.get_by_test_id("clock-end").fill("20")
+    page.get_by_test_id("clock-end").press("Enter")
+    saved(page)
+    runs_to(page, 20)
+    go_to(page, 0.97)
     page.keyboard.press("1")
     page.keyboard.press("2")
-    page.wait_for_timeout(1500)
-    both = pixels(page)
-    page.get_by_test_id("step-threads-a").click()
-    page.wait_for_timeout(800)
-    both = pixels(page)
-    page.get_by_test_id("look-shown").uncheck()
-    one = redrawn(page, both, 0.001)
-    page.get_by_test_id("step-beads-a").click()
-    page.get_by_test_id("look-shown").uncheck()
-    redrawn(page, one, 0.001)
+    for flow in flows:
+        page.get_by_test_id(f"step-{flow}-emit").click()
+        expect(page.get_by_test_id("run-state")).to_contain_text("20 frames ready")
+        page.wait_for_timeout(1200)
+        shown = pixels(page)
+        page.get_by_test_id("look-shown").uncheck()
+        redrawn(page, shown, 0.0005)
 
 
 def test_a_wall_and_gravity_are_built_with_the_score_and_npz_holds_the_channel(page, address):
