@@ -174,13 +174,13 @@ def export(
     frames: Annotated[str, typer.Option(help="A-B")] = "",
     channels: Annotated[str, typer.Option(help="Comma-separated; position is always kept")] = "",
     what: Annotated[
-        str, typer.Option(help="particles, lines (trails, flow lines) or spread (points on them)")
+        str, typer.Option(help="particles, lines (trails, flow lines), spread (points on them) or instances")
     ] = "particles",
     velocity: Annotated[str, typer.Option(help="motion, or positions: from one frame to the next")] = "motion",
 ) -> None:
     """Write open formats, one file a frame."""
     for name, value, known in (
-        ("--what", what, ("particles", "lines", "spread")),
+        ("--what", what, ("particles", "lines", "spread", "instances")),
         ("--velocity", velocity, ("motion", "positions")),
     ):
         if value not in known:

@@ -17,6 +17,7 @@ def new_study(page: Page, address: str) -> str:
 
 
 def add_step(page: Page, lane: str, op: str) -> None:
+    expect(page.get_by_test_id("find-step")).to_have_count(0)  # that of the step before has gone
     page.get_by_test_id(f"add-{lane}").click()
     page.get_by_test_id(f"op-{op}").click()
 

@@ -27,6 +27,14 @@ def globe_skin() -> dict[str, Any]:
                 "id": "belt", "name": "Belt", "kind": "torus", "shown": False,
                 "params": {"ring": 0.85, "tube": 0.2, "move": [0, 0, 0.75], "turn": [12, 0, 0]},
             },
+            {
+                "id": "ring", "name": "Ring", "kind": "torus", "shown": False,
+                "params": {"ring": 0.1, "tube": 0.025, "turn": [0, 90, 0]},
+            },
+            {
+                "id": "thorn", "name": "Thorn", "kind": "cone", "shown": False,
+                "params": {"low": 0.035, "high": 0.002, "height": 0.14, "turn": [0, 90, 0]},
+            },
         ],
         "regions": [
             {
@@ -60,6 +68,13 @@ def globe_skin() -> dict[str, Any]:
             {
                 "id": "skin", "name": "Skin",
                 "steps": [{"id": "a", "op": "distance", "params": {"shape": "globe"}}],
+            },
+            {
+                "id": "outward", "name": "Outward",
+                "steps": [
+                    {"id": "a", "op": "distance", "params": {"shape": "globe"}},
+                    {"id": "b", "op": "gradient", "params": {}},
+                ],
             },
             {
                 "id": "hold", "name": "Hold on the skin",
@@ -115,12 +130,32 @@ def globe_skin() -> dict[str, Any]:
                     {"id": "c", "op": "spread_along", "params": {"spacing": 0.09}},
                 ],
             },
+            {
+                "id": "charms", "name": "Charms", "kind": "particles",
+                "steps": [
+                    {
+                        "id": "a", "op": "emit",
+                        "params": {
+                            "shape": "globe", "where": "surface", "timing": "all at once", "count": 1600, "life": 1000,
+                            "life_variation": 0, "preview_share": 1.0, "seed": 9,
+                        },
+                    },
+                    {
+                        "id": "b", "op": "instances",
+                        "params": {
+                            "form": "shapes", "shapes": ["ring", "thorn"], "choose": "by field", "chosen_by": "where",
+                            "size": 0.085, "turn": "along field", "toward": "outward", "roll": True,
+                        },
+                    },
+                ],
+            },
         ],
         "looks": {
             "beads": {"colour": "speed", "size": 1.6, "blend": "additive"},
             "threads": {"colour": "speed", "size": 2.0, "blend": "opaque", "map": "mix", "from": "#3A6EA5",
                 "to": "#FFE9A8",
                 "low": 0, "high": 0.6},
+            "charms": {"colour": "number", "map": "mix", "from": "#7FB8C9", "to": "#F2C14E", "size": 2.0},
             "probe": {"axis": 2, "share": 0.12},
         },
     }  # fmt: skip

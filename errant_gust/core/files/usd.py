@@ -16,8 +16,11 @@ WIDTH = 0.01
 """Width in metres where nothing else says."""
 
 
-def write_frame(path: Path, frame: int, name: str, points: dict[str, Array] | None, lines: Any = None) -> None:
-    """/name/Particles (position, velocity, id, other channels as primvars) and /name/Lines at one time code."""
+def write_frame(
+    path: Path, frame: int, name: str, points: dict[str, Array] | None, lines: Any = None, instanced: Any = None
+) -> None:
+    """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines and /name/Instances (a point
+    instancer with its prototypes) at one time code."""
     from pxr import Gf, Sdf, Usd, UsdGeom
 
     part = path.with_name(f".{path.stem}.part.usdc")
@@ -50,6 +53,8 @@ def write_frame(path: Path, frame: int, name: str, points: dict[str, Array] | No
             curves.SetWidthsInterpolation("vertex")
             curves.CreateExtentAttr().Set(_extent(lines.points, Gf), at)
             _primvars(curves, lines.channels, at, Sdf, UsdGeom)
+        if instanced is not None:
+            _instancer(stage, f"/{name}/Instances", instanced, at)
         stage.GetRootLayer().Save()
         del stage
         part.replace(path)
@@ -57,6 +62,33 @@ def write_frame(path: Path, frame: int, name: str, points: dict[str, Array] | No
         raise FileError(f"cannot be written ({error.strerror or error})", where=str(path)) from None
     finally:
         part.unlink(missing_ok=True)
+
+
+def _instancer(stage: Any, place: str, made: Any, at: Any) -> None:
+    from pxr import Gf, Sdf, UsdGeom, Vt
+
+    instancer = UsdGeom.PointInstancer.Define(stage, place)
+    UsdGeom.Scope.Define(stage, f"{place}/Prototypes")
+    targets = []
+    for i, prototype in enumerate(made.prototypes):
+        mesh = UsdGeom.Mesh.Define(stage, f"{place}/Prototypes/{prototype.name}_{i}")
+        mesh.CreatePointsAttr(_vec3(prototype.vertices))
+        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(prototype.faces), 3, np.int32)))
+        mesh.CreateFaceVertexIndicesAttr(
+            Vt.IntArray.FromNumpy(np.ascontiguousarray(prototype.faces.reshape(-1), np.int32))
+        )
+        mesh.CreateSubdivisionSchemeAttr("none")
+        mesh.CreateExtentAttr(_extent(prototype.vertices, Gf))
+        targets.append(mesh.GetPath())
+    instancer.CreatePrototypesRel().SetTargets(targets)
+    instancer.CreatePositionsAttr().Set(_vec3(made.points), at)
+    instancer.CreateProtoIndicesAttr().Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(made.which, np.int32)), at)
+    xyzw = np.ascontiguousarray(np.roll(made.turns, -1, axis=1), np.float16)  # as USD keeps them in memory
+    instancer.CreateOrientationsAttr().Set(Vt.QuathArray.FromBuffer(xyzw), at)
+    instancer.CreateScalesAttr().Set(_vec3(np.repeat(made.sizes[:, None], 3, axis=1)), at)
+    if "id" in made.channels:
+        instancer.CreateIdsAttr().Set(Vt.Int64Array.FromNumpy(made.channels["id"].astype(np.int64)), at)
+    _primvars(instancer, {k: v for k, v in made.channels.items() if k not in ("id", "row")}, at, Sdf, UsdGeom)
 
 
 def write_stage(path: Path, name: str, frames: list[int], files: list[Path], fps: float) -> list[Path]:

@@ -21,7 +21,7 @@ def drawing_of(store: RunStore, plan: Plan, flow: str, frame: int) -> Drawing:
         where = f"flows.{flow}.{part.id}"
         cls = catalogue.step_class(part.op, "particles", where)
         if part.on and cls.family == "drawn":
-            steps.append(scene.build(cls, part.params, where).step)
+            steps.append((where, scene.build(cls, part.params, where)))
     frames: OrderedDict[int, dict[str, Array]] = OrderedDict()
 
     def read(n: int) -> dict[str, Array]:

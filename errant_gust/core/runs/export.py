@@ -20,7 +20,7 @@ from errant_gust.core.runs.drawing import drawing_of
 from errant_gust.core.runs.store import RunStore
 from errant_gust.core.study import document
 
-What = Literal["particles", "lines", "spread"]
+What = Literal["particles", "lines", "spread", "instances"]
 FORMATS: dict[str, tuple[str, Callable[[Path, dict[str, Array]], None] | None]] = {
     "ply": (".ply", write_ply),
     "npz": (".npz", write_npz),
@@ -45,9 +45,10 @@ def export_run(
 ) -> list[tuple[Path, str]]:
     """Write one file a frame into the folder `to`: (path, sha256) of each. Existing files are not overwritten.
 
-    `what`: the particles, the lines that the lane draws (with USD: along with the particles), or the points spread on
-    them. `velocity`: as the motion gave it, or from the positions of this frame and the one before, by id. `plan`:
-    the study whose drawing steps are taken; else the run's own. Frames are read one by one.
+    `what`: the particles, the lines that the lane draws (with USD: along with the particles, and the instances), the
+    points spread on them, or the instances (position, turn as a quaternion w x y z, size, which). `velocity`: as the
+    motion gave it, or from the positions of this frame and the one before, by id. `plan`: the study whose drawing
+    steps are taken; else the run's own. Frames are read one by one.
     """
     if format not in FORMATS:
         raise FileError(f"'{format}' is not a format for particles", where="format", fix=nearest(format, FORMATS))
@@ -77,7 +78,9 @@ def export_run(
         if cancel is not None and cancel():
             break
         drawing = drawing_of(store, plan, flow, frame) if drawings and plan is not None else None
-        if what != "particles":
+        if what == "instances":
+            data, lines = _instances(drawing, flow), None
+        elif what != "particles":
             data, lines = _drawn(what, drawing, flow)
         else:
             data, lines = store.read(frame), drawing.lines[-1] if drawing and drawing.lines else None
@@ -85,7 +88,8 @@ def export_run(
                 data["velocity"] = _from_positions(store, frame, data, manifest["clock"])
             data = _chosen(data, channels)
         if write is None:
-            write_frame(path, frame, flow, None if what == "lines" else data, lines)
+            instanced = drawing.instanced if drawing is not None and what in ("particles", "instances") else None
+            write_frame(path, frame, flow, None if what in ("lines", "instances") else data, lines, instanced)
         else:
             write(path, data)
         made.append(path)
@@ -121,6 +125,15 @@ def _drawn(what: What, drawing: Drawing | None, flow: str) -> tuple[dict[str, Ar
         raise FileError(f"the lane draws no {what}", where=f"flows.{flow}", fix=f"add {step}")
     line = np.repeat(np.arange(len(found.counts), dtype=np.uint32), found.counts)
     return {"position": found.points, "line": line, **found.channels}, found if what == "lines" else None
+
+
+def _instances(drawing: Drawing | None, flow: str) -> dict[str, Array]:
+    found = drawing.instanced if drawing is not None else None
+    if found is None:
+        raise FileError("the lane draws no instances", where=f"flows.{flow}", fix="add Instances")
+    turns = {f"turn_{axis}": np.ascontiguousarray(found.turns[:, i]) for i, axis in enumerate("wxyz")}
+    channels = {k: v for k, v in found.channels.items() if k != "row"}
+    return {"position": found.points, **turns, "size": found.sizes, "which": found.which, **channels}
 
 
 def _from_positions(store: RunStore, frame: int, data: dict[str, Array], clock: dict[str, Any]) -> Array:

@@ -26,6 +26,9 @@ class Refers:
     to: str
 
 
+REFERENCES = ("shape", "field", "region", "flow")
+
+
 def _curve(points: list[Pair]) -> list[Pair]:
     if len(points) < 2:
         raise ValueError("a curve needs at least two points")
@@ -161,6 +164,7 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 if hasattr(mark, end):
                     limits[end] = getattr(mark, end)
         extra: dict[str, Any] = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        optional = bool(extra.get("optional"))
         entries.append(
             {
                 "name": name,
@@ -171,14 +175,15 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 "open_below": "gt" in limits,
                 "slider": list(extra["slider"]) if extra.get("slider") else None,
                 "default": None if info.is_required() else info.get_default(call_default_factory=True),
-                "required": info.is_required(),
+                # a reference that must name something, though only while `when` holds
+                "required": info.is_required() or (kind in REFERENCES and not optional and info.default == ""),
                 "choices": choices,
                 "help": info.description or "",
                 "varies": bool(extra.get("varies")),
                 "rate": bool(extra.get("rate")),
                 "when": extra.get("when"),
                 "files": extra.get("files") or [],
-                "optional": bool(extra.get("optional")),
+                "optional": optional,
             }
         )
     return entries

@@ -18,11 +18,12 @@ from ninja import Router, Schema
 from errant_gust.core.errors import FileError
 from errant_gust.core.fields.plan import bake as bake_node
 from errant_gust.core.files.volumes import writer_for
+from errant_gust.core.flows.particles.instances import MOST_TRIANGLES
 from errant_gust.core.flows.particles.state import BASE, KEPT
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.runs.drawing import drawing_of
-from errant_gust.core.runs.export import export_run
+from errant_gust.core.runs.export import What, export_run
 from errant_gust.core.runs.store import RunStore
 from errant_gust.server import runs, store
 from errant_gust.server.arrays import reply
@@ -74,6 +75,7 @@ def tone_of(data: dict[str, Any], colour: str) -> tuple[Any, str]:
 class Drawn(Schema):
     study: str
     document: dict[str, Any]
+    have: list[str] = []
 
 
 class Bake(Schema):
@@ -130,15 +132,34 @@ def frame(request: HttpRequest, identity: str, frame: int, colour: str = "speed"
 
 @router.post("/runs/{identity}/frames/{frame}/drawn")
 def drawn(request: HttpRequest, identity: str, frame: int, body: Drawn) -> HttpResponse:
-    """Lines and spread points of a frame, from the drawing steps of the document as it stands."""
+    """Lines, spread points and instances of a frame, from the drawing steps of the document as it stands.
+
+    `have`: keys of instanced meshes that need not be sent again.
+    """
     run = runs.get(identity)
-    made = drawing_of(RunStore(runs.folder_of(run.identity)), plan_of(body.study, body.document), run.flow, frame)
+    frames = RunStore(runs.folder_of(run.identity))
+    made = drawing_of(frames, plan_of(body.study, body.document), run.flow, frame)
     arrays: dict[str, Any] = {}
     for name, found in (("lines", made.lines[-1] if made.lines else None), ("spread", made.spread)):
         if found is not None:
             arrays |= {f"{name}.points": found.points, f"{name}.counts": found.counts.astype("i4")}
             arrays |= {f"{name}.{k}": v for k, v in found.channels.items()}
-    return reply({"frame": frame, "identity": identity}, arrays)
+    facts: dict[str, Any] = {"frame": frame, "identity": identity, "prototypes": [], "triangles": 0}
+    i = made.instanced
+    if i is not None:
+        seen = i.to_look_at(MOST_TRIANGLES)
+        keys = [p.key for p in seen]
+        facts |= {"prototypes": keys, "triangles": i.triangles(seen), "most": 10 * MOST_TRIANGLES, "on": i.on}
+        tone = i.channels.get("speed", np.zeros(len(i.points), np.float32))
+        if "row" in i.channels:
+            colour = body.document.get("looks", {}).get(run.flow, {}).get("colour", "speed")
+            tone = tone_of(frames.read(frame), colour)[0][i.channels["row"]]
+        arrays |= {"instances.points": i.points, "instances.turns": i.turns, "instances.sizes": i.sizes}
+        arrays |= {"instances.which": i.which, "instances.tone": np.ascontiguousarray(tone, np.float32)}
+        for prototype, key in zip(seen, keys, strict=True):
+            if key not in body.have:
+                arrays |= {f"{key}.vertices": prototype.vertices, f"{key}.faces": prototype.faces}
+    return reply(facts, arrays)
 
 
 @router.get("/runs/{identity}/export")
@@ -146,7 +167,7 @@ def export(
     request: HttpRequest,
     identity: str,
     format: str = "ply",
-    what: Literal["particles", "lines", "spread"] = "particles",
+    what: What = "particles",
     velocity: Literal["motion", "positions"] = "motion",
 ) -> HttpResponseBase:
     """All complete frames as one zip with a checksum list; lines as the study draws them now."""

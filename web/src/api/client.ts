@@ -91,7 +91,8 @@ export async function newest(channel: string, path: string, body: object): Promi
   Object.assign(line, { flying: control, since: performance.now(), waiting: null })
   try {
     const response = await send('POST', path, { ...body, channel: `${tab}.${channel}`, serial: ++line.serial }, control.signal)
-    return response.status === 204 ? null : response
+    // the whole of it is read here: it may be overtaken while its answer is still arriving
+    return response.status === 204 ? null : new Response(await response.arrayBuffer(), response)
   } catch (error) {
     if ((error as Error).name === 'AbortError') return null
     throw error

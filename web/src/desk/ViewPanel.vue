@@ -33,6 +33,7 @@ import type { Vec3 } from '../api/types'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { Particles } from '../scene/particles'
+import { areDrawn, drawInstances } from '../scene/instances'
 import { drawTrails } from '../scene/trails'
 import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
@@ -62,7 +63,7 @@ let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), surface: new THREE.Group(), sliceBefore: new THREE.Group(), glyphsBefore: new THREE.Group(), frame: new THREE.Group(), handles: new THREE.Group() }
 /** One layer a flow: its particles, and what its lane draws. */
-const flows = new Map<string, { particles: Particles; trails: THREE.Group }>()
+const flows = new Map<string, { particles: Particles; trails: THREE.Group; instances: THREE.Group }>()
 /** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
 let framed = ''
 let taken = false
@@ -122,7 +123,7 @@ function flow() {
   if (!viewer) return
   const ids = (study.doc?.flows ?? []).map((f) => f.id)
   for (const [id, layer] of flows) if (!ids.includes(id)) {
-    viewer.scene.remove(layer.particles.points, layer.trails)
+    viewer.scene.remove(layer.particles.points, layer.trails, layer.instances)
     layer.particles.dispose()
     clear(layer.trails)
     flows.delete(id)
@@ -130,16 +131,19 @@ function flow() {
   for (const id of ids) {
     let layer = flows.get(id)
     if (!layer) {
-      layer = { particles: new Particles(), trails: new THREE.Group() }
+      layer = { particles: new Particles(), trails: new THREE.Group(), instances: new THREE.Group() }
       flows.set(id, layer)
-      viewer.scene.add(layer.particles.points, layer.trails)
+      viewer.scene.add(layer.particles.points, layer.trails, layer.instances)
     }
     const how = runs.lookOf(id)
     const frame = runs.shown[id] ?? null
     const range: [number, number] = [how.low ?? frame?.low ?? 0, how.high ?? frame?.high ?? 1]
     if (how.colour === 'speed' && how.low === null) range[0] = 0
-    layer.particles.show(look.showParticles ? frame : null, how, range, runs.isStale(id))
-    drawTrails(layer.trails, look.showParticles ? (runs.drawn[id] ?? null) : null, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], runs.isStale(id))
+    const drawn = look.showParticles ? (runs.drawn[id] ?? null) : null
+    const covered = areDrawn(drawn) ? drawn!.facts.on : ''
+    layer.particles.show(look.showParticles && covered !== 'particles' ? frame : null, how, range, runs.isStale(id))
+    drawInstances(layer.instances, drawn, how, range, runs.isStale(id))
+    drawTrails(layer.trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], runs.isStale(id))
   }
   viewer.draw()
 }

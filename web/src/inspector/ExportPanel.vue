@@ -10,7 +10,7 @@
     </div>
     <div class="line">
       <span>{{ runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet' }}</span>
-      <select v-model="kind" aria-label="What of the flow" data-testid="export-what"><option value="particles">particles</option><option value="lines">lines</option><option value="spread">points on lines</option></select>
+      <select v-model="kind" aria-label="What of the flow" data-testid="export-what"><option value="particles">particles</option><option value="lines">lines</option><option value="spread">points on lines</option><option value="instances">instances</option></select>
       <select v-model="points" aria-label="Format of the sequence" data-testid="export-format"><option v-for="f in ['ply', 'usd', 'npz', 'csv']" :key="f">{{ f }}</option></select>
       <v-btn size="small" variant="outlined" :disabled="!runs.run?.frames.length || busy" data-testid="export-run" @click="sequence">Write</v-btn>
     </div>

@@ -32,7 +32,7 @@ const value = (event: Event) => (event.target as HTMLInputElement).value
 /** What every run has, and what the lane's Channel steps add. */
 const channels = computed(() => {
   const own = (study.laneOf(props.flow)?.steps ?? []).filter((s) => s.op === 'channel' && s.on)
-  const added = own.map((s) => (s.params.what === 'field' ? { id: String(s.params.name ?? 'heat'), name: String(s.params.name ?? 'heat') } : { id: 'travelled', name: 'length of the way' }))
+  const added = own.map((s) => (['field', 'formula'].includes(String(s.params.what)) ? { id: String(s.params.name ?? 'heat'), name: String(s.params.name ?? 'heat') } : { id: 'travelled', name: 'length of the way' }))
   return [
     { id: 'speed', name: 'speed' }, { id: 'climb', name: 'upward speed' }, { id: 'direction', name: 'direction' }, { id: 'age', name: 'age' },
     { id: 'share', name: 'share of life' }, { id: 'number', name: 'one colour each' }, ...added,

@@ -3,9 +3,10 @@ import * as THREE from 'three'
 import type { Packed } from '../api/client'
 import type { FlowLook } from '../api/types'
 import { index, maps, mixed, type Mapping } from '../lib/colour'
+import { areDrawn, type DrawnFacts } from './instances'
 import { clear, material } from './materials'
 
-export function drawTrails(group: THREE.Group, packed: Packed<unknown> | null, look: FlowLook, range: [number, number], stale: boolean) {
+export function drawTrails(group: THREE.Group, packed: Packed<DrawnFacts> | null, look: FlowLook, range: [number, number], stale: boolean) {
   clear(group)
   group.visible = look.shown
   const points = packed?.arrays['lines.points'] as Float32Array | undefined
@@ -40,7 +41,7 @@ export function drawTrails(group: THREE.Group, packed: Packed<unknown> | null, l
     group.add(lines)
   }
   const beads = packed?.arrays['spread.points'] as Float32Array | undefined
-  if (packed && beads?.length) {
+  if (packed && beads?.length && !(areDrawn(packed) && packed.facts.on === 'spread points')) {
     const speed = packed.arrays['spread.speed'] as Float32Array | undefined
     const colours = new Float32Array(beads.length)
     for (let p = 0; p < beads.length / 3; p++) colours.set(lit(speed, p, 1), 3 * p)

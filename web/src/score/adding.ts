@@ -1,5 +1,5 @@
 /** Which steps fit at the end of a lane, why others do not, and adding one with sensible references. */
-import type { Entry, Lane, Params, StudyDoc } from '../api/types'
+import type { Entry, Lane, Params, ParamSpec, StudyDoc } from '../api/types'
 import { useLook } from '../stores/look'
 import { freshId, useStudy } from '../stores/study'
 
@@ -7,6 +7,12 @@ import { freshId, useStudy } from '../stores/study'
 function kindOf(lane: Lane): string {
   const steps = useLook().swatches?.facts.steps.filter((s) => s.lane === lane.id)
   return lane.steps.some((s) => s.on) ? (steps?.at(-1)?.kind ?? 'any') : 'nothing'
+}
+
+/** What must be chosen for a step as it is when it is added: references that its other defaults do not hide. */
+function toChoose(e: Entry): ParamSpec[] {
+  const byDefault = (name: string) => String(e.params.find((q) => q.name === name)?.default)
+  return e.params.filter((p) => p.required && Object.entries(p.when ?? {}).every(([k, values]) => values.includes(byDefault(k))))
 }
 
 /** Why a step cannot be added to the lane, in words; empty if it can. */
@@ -22,7 +28,7 @@ export function whyNot(lane: Lane, e: Entry): string {
   if (e.accepts === 'nothing' && kind !== 'nothing') return 'begins a lane'
   if (e.accepts !== 'nothing' && kind === 'nothing') return 'needs a field before it'
   if ((e.accepts === 'scalar' || e.accepts === 'vector') && kind !== 'any' && e.accepts !== kind) return `takes a ${e.accepts}; this lane is a ${kind}`
-  for (const p of e.params) if (p.required) {
+  for (const p of toChoose(e)) {
     if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length) return 'there is no shape yet'
     if (p.name === 'curve' && !doc.shapes.some((x) => x.kind === 'curve')) return 'there is no curve yet; add one beside Shapes'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
@@ -46,7 +52,7 @@ export function addStepTo(lane: Lane, e: Entry) {
   const params: Params = {}
   const obstacle = doc.shapes.find((s) => s.kind === 'mesh') ?? doc.shapes[0]
   const curve = doc.shapes.find((s) => s.kind === 'curve')
-  for (const p of e.params) if (p.required) {
+  for (const p of toChoose(e)) {
     if (p.type === 'shape') params[p.name] = ((p.name === 'curve' ? curve : e.id === 'emit' ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0]) : obstacle) ?? obstacle)?.id ?? ''
     else if (p.type === 'shapes') params[p.name] = doc.shapes.length ? [doc.shapes[0].id] : []
     else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''

@@ -3,6 +3,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { ApiError, arrays, call, newestArrays, type Packed } from '../api/client'
 import type { FlowLook, RunOut, Vec3 } from '../api/types'
+import { areDrawn, keepMeshes, knownMeshes, type DrawnFacts } from '../scene/instances'
 import { useStudy } from './study'
 
 /** A frame of a flow as it is drawn: positions in their box in 16 bits, the channel that colours in 8. */
@@ -10,7 +11,7 @@ export interface Frame {
   identity: string; frame: number; count: number; lower: Vec3; upper: Vec3; low: number; high: number; unit: string; colour: string
   position: Uint16Array; tone: Uint8Array; left: Uint8Array
 }
-type Drawn = Packed<{ frame: number; identity: string }>
+type Drawn = Packed<DrawnFacts>
 const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive' }
 const KEPT = 400 << 20
 
@@ -119,7 +120,9 @@ export const useRuns = defineStore('runs', () => {
   }
   /** Lines and points that the lane draws from its frames; the document says how, so no run is needed for another length. */
   async function draw(flow: string, identity: string, n: number) {
-    const made = await newestArrays<Drawn['facts']>(`drawn.${flow}`, `/runs/${identity}/frames/${n}/drawn`, { study: study.key, document: study.doc })
+    const made = await newestArrays<Drawn['facts']>(`drawn.${flow}`, `/runs/${identity}/frames/${n}/drawn`, { study: study.key, document: study.doc, have: knownMeshes() })
+    if (made) keepMeshes(made)
+    if (made?.facts.on && !areDrawn(made)) problem.value = `The instances have ${(made.facts.triangles / 1e6).toFixed(1)} million triangles; points are shown in their place. A smaller share, or simpler shapes, can be drawn.`
     if (made && identity === wanted.value[flow]) drawn.value = { ...drawn.value, [flow]: made }
   }
   const draws = (flow: string) => study.laneOf(flow)?.steps.some((s) => s.on && study.entry(s.op, flow)?.kind === 'drawn') ?? false

@@ -1,5 +1,6 @@
 """Where, when and how long: births of an emitter as functions of (seed, number), placed along its motion."""
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -7,6 +8,7 @@ import numpy as np
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.particles.source import Source
 from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.flows.particles.steps import Emit, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
@@ -116,36 +118,71 @@ def _in_volume(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
     return out
 
 
+@dataclass(frozen=True)
+class Moment:
+    """When particles are born: how far each is between the scenes before and after (n,), the times (n,) and the end
+    of the step in seconds."""
+
+    share: Array
+    times: Array
+    end: float
+
+
 def born(
-    emit: Emit, use: Use, numbers: Array, ids: Array, share: Array, age: Array, keeps: tuple[str, ...]
+    emit: Emit,
+    use: Use,
+    numbers: Array,
+    ids: Array,
+    moment: Moment,
+    age: Array,
+    keeps: tuple[str, ...],
+    source: Source | None = None,
 ) -> tuple[Particles, Array]:
-    """Particles with these numbers as they start, and which of them the weight lets be born (n,)."""
+    """Particles with these numbers as they start, and which of them are born (n,): the weight may refuse, and where
+    they are born from other particles there may be none."""
     before, after = use.scenes["start"], use.scenes["end"]
-    position = np.ascontiguousarray(places(emit, before, after, numbers, share).T)
+    live = np.ones(len(numbers), bool)
+    if source is not None:
+        where, given, live = source.places(emit.seed, USE_PLACE, numbers, moment.times, moment.end)
+        position = np.ascontiguousarray(where.T)
+    else:
+        position = np.ascontiguousarray(places(emit, before, after, numbers, moment.share).T)
     made = Particles.born(position, age, lives(emit, numbers), ids, keeps)
     if emit.speed or emit.inherit:
         own = made.more["own"]
-        shape = after.shape(emit.shape)
+        moving = given.T if source is not None else _moving(after.shape(emit.shape), position)
         if emit.speed:
-            own += np.float32(emit.speed) * _directions(emit, shape, position, numbers)
+            normal = _unit(moving) if source is not None else _normals(after.shape(emit.shape), position)
+            own += np.float32(emit.speed) * _directions(emit, normal, numbers)
         if emit.inherit:
-            arm = position - np.array(shape.kind.move, np.float32)[:, None]
-            moving = np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), arm.T).T
             own += (emit.inherit * moving).astype(np.float32)
-    if not emit.weight:
-        return made, np.ones(len(numbers), bool)
-    return made, uniform(emit.seed, numbers, USE_WEIGHT) < use.field("weight", position, "start")
+    if emit.weight:
+        live = live & (uniform(emit.seed, numbers, USE_WEIGHT) < use.field("weight", position, "start"))
+    return made, live
 
 
-def _directions(emit: Emit, shape: PlacedShape, position: Array, numbers: Array) -> Array:
-    """Unit vectors (3, n): the normal, turned by up to the spread."""
-    _, normal, _ = shape.distance(position, 1)
+def _moving(shape: PlacedShape, position: Array) -> Array:
+    """Velocity (3, n) of the shape at places (3, n)."""
+    arm = position - np.array(shape.kind.move, np.float32)[:, None]
+    return np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), arm.T).T
+
+
+def _unit(v: Array) -> Array:
+    return (v / np.maximum(np.sqrt((v * v).sum(axis=0)), np.float32(1e-20))).astype(np.float32)
+
+
+def _normals(shape: PlacedShape, position: Array) -> Array:
+    normal = shape.distance(position, 1)[1]
     assert normal is not None
+    return normal
+
+
+def _directions(emit: Emit, normal: Array, numbers: Array) -> Array:
+    """Unit vectors (3, n): the normal, turned by up to the spread."""
     if not emit.spread:
         return normal
     r = unit_vectors(emit.seed, numbers, USE_SPREAD)
-    across = r - normal * (normal * r).sum(axis=0)
-    across /= np.maximum(np.sqrt((across * across).sum(axis=0)), np.float32(1e-20))
+    across = _unit(r - normal * (normal * r).sum(axis=0))
     theta = np.radians(emit.spread) * np.sqrt(uniform(emit.seed, numbers, USE_SPREAD + 2))
     return (np.cos(theta) * normal + np.sin(theta) * across).astype(np.float32)
 

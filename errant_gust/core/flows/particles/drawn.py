@@ -6,15 +6,16 @@ of a trail needs no new run.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
 from errant_gust.core.fields.look import flow_lines
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Scene
+from errant_gust.core.fields.scene import Built, Scene
 from errant_gust.core.flows.particles.steps import ParticleStep
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.study.document import Clock
@@ -37,9 +38,66 @@ class Lines:
         return np.concatenate([[0], np.cumsum(self.counts)[:-1]]).astype(np.int64)
 
 
+@dataclass(frozen=True)
+class Prototype:
+    """A mesh that is placed many times: vertices (v, 3) about the origin with a largest side of 1, faces (f, 3)."""
+
+    name: str
+    vertices: Array
+    faces: Array
+
+    @property
+    def key(self) -> str:
+        """Names the content, so that who has it need not be sent it again."""
+        return hashlib.sha256(self.vertices.tobytes() + self.faces.tobytes()).hexdigest()[:16]
+
+    def coarser(self, cells: int) -> Prototype:
+        """To look at: vertices in the same cell of a grid of so many a metre become one (Rossignac, Borrel 1993)."""
+        cell = np.floor((self.vertices.astype(np.float64) + 0.5) * cells).astype(np.int64)
+        _, owner = np.unique(cell, axis=0, return_inverse=True)
+        owner = owner.reshape(-1)
+        weight = np.bincount(owner).astype(np.float64)
+        merged = np.stack([np.bincount(owner, self.vertices[:, k].astype(np.float64)) for k in range(3)], axis=1)
+        faces = owner[self.faces]
+        faces = faces[(faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 0] != faces[:, 2])]
+        _, once = np.unique(np.sort(faces, axis=1), axis=0, return_index=True)
+        return Prototype(
+            self.name, (merged / weight[:, None]).astype(np.float32), faces[np.sort(once)].astype(np.int32)
+        )
+
+
+@dataclass(frozen=True)
+class Instanced:
+    """Instances: points (n, 3) in m, turns (n, 4) as quaternions w x y z, sizes (n,) in m, which prototype (n,)."""
+
+    points: Array
+    turns: Array
+    sizes: Array
+    which: Array
+    prototypes: list[Prototype]
+    channels: dict[str, Array]
+    on: str = "particles"
+
+    def triangles(self, prototypes: list[Prototype]) -> int:
+        """How many all instances have, with these meshes in place of their own."""
+        return int(sum(int((self.which == i).sum()) * len(p.faces) for i, p in enumerate(prototypes)))
+
+    def to_look_at(self, most: int) -> list[Prototype]:
+        """The prototypes, coarser the more instances there are, so that all have about `most` triangles at most."""
+        made = self.prototypes
+        for cells in (24, 16, 10, 7, 5):
+            if self.triangles(made) <= most:
+                return made
+            made = [p.coarser(cells) if len(p.faces) > 24 else p for p in self.prototypes]
+        return made
+
+
 @dataclass
 class Drawing:
-    """What the steps that draw work on: the frame, how to read others, and the lines and points made so far."""
+    """What the steps that draw work on: the frame, how to read others, and what has been made so far.
+
+    varying and where are those of the step whose turn it is.
+    """
 
     scene: Scene
     clock: Clock
@@ -47,6 +105,10 @@ class Drawing:
     read: Read
     lines: list[Lines] = field(default_factory=list)
     spread: Lines | None = None
+    tangents: Array | None = None
+    instanced: Instanced | None = None
+    varying: dict[str, str] = field(default_factory=dict)
+    where: str = ""
 
 
 class DrawnStep(ParticleStep):
@@ -200,6 +262,7 @@ class SpreadAlong(DrawnStep):
     def draw(self, d: Drawing) -> None:
         if not d.lines:
             d.spread = Lines(np.zeros((0, 3), np.float32), np.zeros(0, np.int32))
+            d.tangents = d.spread.points
             return
         lines = d.lines[-1]
         way = np.linalg.norm(np.diff(lines.points, axis=0), axis=1) if len(lines.points) else np.zeros(0)
@@ -231,11 +294,14 @@ class SpreadAlong(DrawnStep):
         a, b = lines.points[piece], lines.points[piece + 1]
         channels = {k: v[piece] + t * (v[piece + 1] - v[piece]) for k, v in lines.channels.items()}
         d.spread = Lines(a + t[:, None] * (b - a), many.astype(np.int32), channels)
+        d.tangents = a - b if "back" in channels else b - a  # a trail goes back in time
 
 
-def draw(steps: list[Any], scene: Scene, clock: Clock, frame: int, read: Read) -> Drawing:
-    """What the drawing steps of a lane give at a frame."""
+def draw(steps: list[tuple[str, Built]], scene: Scene, clock: Clock, frame: int, read: Read) -> Drawing:
+    """What the drawing steps of a lane, each with its place in the study, give at a frame."""
     made = Drawing(scene, clock, frame, read)
-    for step in steps:
-        step.draw(made)
+    for where, built in steps:
+        made.where, made.varying = where, built.varying
+        built.step.check_lanes(scene, where)
+        built.step.draw(made)
     return made

@@ -12,6 +12,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Built, Plan, Scene
 from errant_gust.core.flows.particles import birth
 from errant_gust.core.flows.particles.motion import Carry
+from errant_gust.core.flows.particles.source import Source
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.flows.particles.steps import Emit, Moving, ParticleStep, Stage, Use
 from errant_gust.core.grids.region import budget
@@ -22,18 +23,19 @@ SORT_FROM = 50_000  # particles
 MOST_SUBSTEPS = 64
 TRIES_AGAIN = 16
 Placed = tuple[str, Built]
-NOT_FITTING = {
-    "vector": ("scalar", "take its gradient or curl, or choose a vector lane"),
-    "scalar": ("vector", "take its magnitude or a component, or choose a scalar lane"),
-}
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
 
 
 class ParticleFlow:
     """A particle lane of a study, stepped frame by frame; the state is a function of the study and the frame."""
 
-    def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
+    def __init__(self, plan: Plan, id: str, *, quality: str = "full", _within: tuple[str, ...] = ()) -> None:
         self.plan, self.id = plan, id
+        if id in _within:
+            path = " → ".join((*_within[_within.index(id) :], id))
+            raise StudyError(
+                f"the flows are born from each other in a circle ({path})", where=f"flows.{id}", fix="take one out"
+            )
         self.lane = plan.study.find("flows", id, f"flows.{id}")
         self.clock = plan.study.clock
         self.quality = quality
@@ -42,16 +44,19 @@ class ParticleFlow:
             raise StudyError("nothing is emitted", where=f"flows.{id}", fix="add an Emit step")
         self.keeps = tuple(dict.fromkeys(k for _, built in (*emits, *motions) for k in built.step.needs()))
         for where, built in (*emits, *motions):
-            for name, kind in built.step.wants.items():
-                lane = getattr(built.step, name)
-                if lane and plan.at(0.0).lane(lane).kind != kind:
-                    other, fix = NOT_FITTING[kind]
-                    raise StudyError(
-                        f"'{lane}' is a {other}, {built.step.label} takes a {kind}", where=f"{where}.{name}", fix=fix
-                    )
+            built.step.check_lanes(plan.at(0.0), where)
+            built.step.check(self.keeps, where)
             if getattr(built.step, "shape", ""):
                 plan.at(0.0).shape(built.step.shape).box  # noqa: B018  (a shape that cannot be built fails here)
         self._check_memory(emits)
+        self._sources: dict[str, Source] = {}
+        for where, built in emits:
+            if built.step.where == "particles":
+                other = plan.study.find("flows", built.step.flow, f"{where}.flow")
+                if other.kind != "particles":
+                    raise StudyError(f"'{other.id}' has no particles", where=f"{where}.flow", fix="choose another flow")
+                known = ParticleFlow(plan, other.id, quality=quality, _within=(*_within, id))
+                self._sources.setdefault(other.id, Source(known))
 
     def _steps(self, time: float) -> tuple[list[Placed], list[Placed]]:
         """Emitters and motions at a time, each with its place."""
@@ -104,7 +109,8 @@ class ParticleFlow:
         for i in range(count):
             a = start + (end - start) * i / count
             b = start + (end - start) * (i + 1) / count
-            state = self._move(state.joined(self._births(a, b)), a, b, cancel)
+            fresh = self._births(a, b)
+            state = self._move(state.joined(fresh), a, b, cancel, fresh.count)
         return sorted_by_place(state) if frame % SORT_EVERY == 0 and state.count > SORT_FROM else state
 
     def substeps(self, state: Particles, start: float, end: float) -> int:
@@ -146,9 +152,14 @@ class ParticleFlow:
             along = (times - start) / (end - start) if start >= 0 else np.zeros(len(times))
             ids = (numbers * len(emits) + index).astype(np.uint32)
             # an age below zero: what is left of the step is added when it moves
-            fresh, live = birth.born(emit, use, numbers, ids, along, times - end, self.keeps)
+            fresh, live = birth.born(
+                emit, use, numbers, ids, birth.Moment(along, times, end), times - end, self.keeps, self._source(emit)
+            )
             made = made.joined(fresh if live.all() else fresh.kept(live))
         return made
+
+    def _source(self, emit: Emit) -> Source | None:
+        return self._sources[emit.flow] if emit.where == "particles" else None
 
     def _total_rate(self, index: int) -> Callable[[float], float]:
         def total(time: float) -> float:
@@ -156,10 +167,11 @@ class ParticleFlow:
 
         return total
 
-    def _move(self, state: Particles, start: float, end: float, cancel: Cancel | None) -> Particles:
-        """Carry everything from start to end; the newly born only for what is left since their birth."""
-        dt = np.float32(end - start)
-        spans = np.where(state.age < 0, -state.age, dt).astype(np.float32)
+    def _move(self, state: Particles, start: float, end: float, cancel: Cancel | None, fresh: int = 0) -> Particles:
+        """Carry everything from start to end; the newly born, the last `fresh`, only for what is left since then."""
+        spans = np.full(state.count, end - start, np.float32)
+        if fresh:
+            spans[-fresh:] = -state.age[-fresh:]
         arrays = state.arrays()
         age = np.maximum(state.age, 0)
         uses = self._uses(self._steps(start)[1], start, end)
@@ -186,7 +198,7 @@ class ParticleFlow:
         arrays["age"] = age + spans
         for use in uses:
             if use.step.records and state.count:
-                arrays[use.step.needs()[0]] = self._recorded(use, arrays["position"], cancel)
+                arrays[use.step.needs()[0]] = self._recorded(use, arrays, cancel)
         for use in uses:
             gone = use.step.renew(arrays, use)
             if gone is not None and gone.any():
@@ -195,11 +207,11 @@ class ParticleFlow:
         alive = (moved.age < moved.life) & np.isfinite(moved.position).all(axis=0)
         return moved if alive.all() else moved.kept(alive)
 
-    def _recorded(self, use: Use, position: Array, cancel: Cancel | None) -> Array:
-        out = np.empty(position.shape[1], np.float32)
+    def _recorded(self, use: Use, arrays: dict[str, Array], cancel: Cancel | None) -> Array:
+        out = np.empty(len(arrays["id"]), np.float32)
 
         def work(a: int, b: int) -> None:
-            out[a:b] = use.step.record(np.ascontiguousarray(position[:, a:b]), use)
+            out[a:b] = use.step.record({k: np.ascontiguousarray(v[..., a:b]) for k, v in arrays.items()}, use)
 
         share_out(work, len(out), block=BLOCK, cancel=cancel)
         return out
@@ -218,7 +230,10 @@ class ParticleFlow:
                 numbers = arrays["id"][left].astype(np.int64) // len(emits) + (again.astype(np.int64) << 40)
                 zero = np.zeros(len(left))
                 emit: Emit = use.step  # type: ignore[assignment]
-                fresh, live = birth.born(emit, use, numbers, arrays["id"][left], zero + 1, zero, self.keeps)
+                moment = birth.Moment(zero + 1, zero + end, end)
+                fresh, live = birth.born(
+                    emit, use, numbers, arrays["id"][left], moment, zero, self.keeps, self._source(emit)
+                )
                 for k, values in fresh.arrays().items():
                     arrays[k][..., left] = values
                 arrays["again"][left] = again

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
+from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.catalogue import FLOW_STEPS
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.study.parameters import FieldId, Parameters, Refers, ShapeId, param, summary
+from errant_gust.core.study.parameters import FieldId, FlowId, Parameters, Refers, ShapeId, param, summary
 
 if TYPE_CHECKING:
     from errant_gust.core.fields.plan import Node
@@ -17,6 +18,11 @@ if TYPE_CHECKING:
 
 PARTICLE_STEPS: dict[str, type[ParticleStep]] = FLOW_STEPS.setdefault("particles", {})
 Stage = Literal["start", "middle", "late", "end"]
+
+NOT_FITTING = {
+    "vector": ("scalar", "take its gradient or curl, or choose a vector lane"),
+    "scalar": ("vector", "take its magnitude or a component, or choose a scalar lane"),
+}
 
 
 @dataclass
@@ -92,6 +98,19 @@ class ParticleStep(Parameters):
         """Kept channels that this step needs with these values; the first is the one that `record` fills."""
         return self.keeps
 
+    def check(self, kept: tuple[str, ...], where: str) -> None:
+        """Raise a StudyError for what cannot work together; `kept` are the channels that the lane keeps."""
+
+    def check_lanes(self, scene: Scene, where: str) -> None:
+        """Raise a StudyError if a lane that a parameter names is not of the kind that is wanted."""
+        for name, kind in self.wants.items():
+            lane = getattr(self, name)
+            if lane and scene.lane(lane).kind != kind:
+                other, fix = NOT_FITTING[kind]
+                raise StudyError(
+                    f"'{lane}' is a {other}, {self.label} takes a {kind}", where=f"{where}.{name}", fix=fix
+                )
+
     def prepare(self, use: Use) -> None:
         """Do what must not happen inside a block of particles."""
 
@@ -118,8 +137,8 @@ class ParticleStep(Parameters):
         """Whether it fills a channel."""
         return False
 
-    def record(self, points: Array, use: Use) -> Array | None:
-        """Values (n,) of the step's own channel at the places where particles came to."""
+    def record(self, part: dict[str, Array], use: Use) -> Array | None:
+        """Values (n,) of the step's own channel for a block of particles that have moved: (3, n) and (n,) by name."""
         return None
 
     @classmethod
@@ -144,9 +163,19 @@ class Emit(ParticleStep):
     )
     headline = "rate"
 
-    shape: ShapeId = param(label="From", help="The shape they are born on")
-    where: Literal["surface", "volume", "points", "line", "grid"] = param(
-        "surface", help="On its surface, inside it, at its vertices, along its curves, or evenly inside it"
+    where: Literal["surface", "volume", "points", "line", "grid", "particles"] = param(
+        "surface",
+        help="On the surface of a shape, inside it, at its vertices, along its curves, evenly inside it; or at the "
+        "particles of another flow",
+    )
+    shape: ShapeId = param(
+        "",
+        label="From",
+        help="The shape they are born on",
+        when={"where": ["surface", "volume", "points", "line", "grid"]},
+    )
+    flow: FlowId = param(
+        "", label="From flow", help="The particle lane whose particles they are born at", when={"where": ["particles"]}
     )
     spacing: float = param(
         0.1, unit="m", above=0, slider=(0.01, 1), help="Between places of the grid", when={"where": ["grid"]}
@@ -166,9 +195,11 @@ class Emit(ParticleStep):
     life: float = param(4.0, unit="s", above=0, slider=(0.1, 20), help="Mean time from birth to death")
     life_variation: float = param(0.25, range=(0, 1), help="Lives differ by this share, more or less")
     weight: FieldId = param("", optional=True, help="A scalar lane: the share of births that happen here, 0 to 1")
-    speed: float = param(0.0, unit="m/s", slider=(-5, 5), help="Along the surface normal at birth")
+    speed: float = param(
+        0.0, unit="m/s", slider=(-5, 5), help="Along the surface normal at birth, or the way of the other particle"
+    )
     spread: float = param(0.0, unit="°", range=(0, 180), help="The direction of that speed differs by up to this")
-    inherit: float = param(0.0, range=(-2, 2), help="Share of the shape's own velocity that they start with")
+    inherit: float = param(0.0, range=(-2, 2), help="Share of the velocity of what they are born from")
     seed: int = param(1, range=(0, 2**31 - 1), help="Another number, other places and lives")
     preview_share: float = param(0.25, range=(0, 1), help="Share of the particles that a preview run has")
 
@@ -176,3 +207,9 @@ class Emit(ParticleStep):
 
     def needs(self) -> tuple[str, ...]:
         return ("own",) if self.speed or self.inherit else ()
+
+    def check(self, kept: tuple[str, ...], where: str) -> None:
+        if self.where == "particles" and not self.flow:
+            raise StudyError("no flow is chosen", where=f"{where}.flow", fix="choose a particle lane to be born from")
+        if self.where != "particles" and not self.shape:
+            raise StudyError("no shape is chosen", where=f"{where}.shape", fix="choose a shape to be born on")
