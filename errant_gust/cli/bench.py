@@ -22,8 +22,6 @@ from errant_gust.core.fields import look
 from errant_gust.core.fields.blocks import share_out, threads
 from errant_gust.core.fields.plan import Node, bake, sample
 from errant_gust.core.fields.scene import Plan
-from errant_gust.core.flows.particles.flow import ParticleFlow
-from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
@@ -135,49 +133,6 @@ def sampling() -> Row:
     reference = best(lambda: [ndimage.map_coordinates(c, where, order=1) for c in channels], 1)
     return Row(
         "sample vec3 at 2 M random points", ours, "SciPy map_coordinates ×3", reference, reference / ours, "≥ 20×"
-    )
-
-
-def particles() -> Row:
-    plan = _study(
-        [lane("n", ("curl_noise", {}), ("bake", {"region": "r", "outside": "clamp"}))],
-        regions=[{"id": "r", "bounds": {"lower": [0, 0, 0], "upper": [6.4, 6.4, 6.4]}, "voxel_size": 0.05}],
-        shapes=[{"id": "b", "kind": "box", "params": {}}],
-        flows=[
-            {
-                "id": "p", "name": "p",
-                "steps": [
-                    {"id": "e", "op": "emit", "params": {"shape": "b", "timing": "all at once", "count": 0}},
-                    {"id": "c", "op": "carry", "params": {"field": "n"}},
-                ],
-            }
-        ],
-    )  # fmt: skip
-    n = 1_000_000
-    rng = np.random.default_rng(2)
-    f = np.float32
-    state = Particles(
-        rng.uniform(0.2, 6.2, (3, n)).astype(f), np.zeros((3, n), f), np.zeros(n, f), np.full(n, 100, f),
-        np.arange(n, dtype=np.uint32),
-    )  # fmt: skip
-    flow = ParticleFlow(plan, "p")
-    state = sorted_by_place(state)
-    ours = best(lambda: flow.next(state, 1))
-    values = plan.at(0.0).lane("n").step.grid(plan.at(0.0).lane("n")).values  # type: ignore[attr-defined]
-    channels = [np.ascontiguousarray(values[..., c]) for c in range(3)]
-    few = state.position[:, :100_000]
-
-    def scipy_midpoint() -> Any:
-        def u(p: Array) -> Array:
-            q = p / 0.05 - 0.5
-            return np.stack([ndimage.map_coordinates(c, q, order=1) for c in channels])
-
-        return few + u(few + u(few) / 48) / 24
-
-    reference = best(scipy_midpoint, 2) * 10
-    note = "reference measured on 100,000 particles, scaled by 10; particles sorted by place as every 8th frame does"
-    return Row(
-        "1 M particles, midpoint, 128³ grid", ours, "NumPy + SciPy", reference, reference / ours, "≤ 100 ms", note
     )
 
 
@@ -422,7 +377,6 @@ def paths() -> Row:
 ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
     ("curl noise", curl_noise),
     ("sample", sampling),
-    ("particles", particles),
     ("looking", looking),
     ("noise bases", noises),
     ("paths", paths),
@@ -438,7 +392,9 @@ def run_bench(*, as_json: bool, only: str, browser: bool = False) -> None:
         from errant_gust.cli.bench_browser import browsing
 
         rows = browsing()
-    for name, work in [] if browser else ROWS:
+    from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
+
+    for name, work in [] if browser else [*ROWS, *ON_PARTICLES]:
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

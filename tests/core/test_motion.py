@@ -5,11 +5,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from errant_gust.core.errors import StudyError
+from errant_gust.core.errors import Cancelled, StudyError
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.flows.particles.steps import PARTICLE_STEPS
 from errant_gust.core.flows.random import unit_vectors
+from errant_gust.core.runs.compute import compute
+from errant_gust.core.runs.store import RunStore
 from tests.core.test_particles import flow, rotation_lanes
 from tests.studies import lane
 
@@ -319,3 +321,33 @@ def test_channels_keep_the_way_and_a_field_where_particles_are():
     for bad in ("age", "Heat", "own", "1x"):
         with pytest.raises(StudyError, match="cannot be the name"):
             ParticleFlow(flow(BURST, ("channel", {"what": "field", "name": bad, "field": "m"}), fields=fields), "p")
+
+
+def test_every_motion_step_gives_the_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch):
+    """Walls, respawn, scatter, own motion and channels together; births go on while others are born again."""
+    fields = (*WIND, lane("m", ("ramp", {"start": [-3, 0, 0], "end": [3, 0, 0]})), lane("n", ("curl_noise", {})))
+    shapes = [
+        {"id": "ball", "kind": "sphere", "params": {}},
+        {"id": "rock", "kind": "sphere", "params": {"radius": 0.6, "move": {"keys": [[0, [2, 0, 0]], [2, [1, 1, 0]]]}}},
+    ]
+    steps = (
+        ("carry", {"field": "n", "amount": {"field": "m"}}), ("push", {"field": "v"}), ("drag", {"rate": 0.5}),
+        ("scatter_direction", {"every": 0.3}), ("hold", {"by": "m", "level": 0.2, "soft": 0.1}),
+        ("stay_out", {"shape": "rock", "friction": 0.4}), ("respawn", {"farther": 1.1}),
+        ("channel", {}), ("channel", {"what": "formula", "name": "glow", "expression": "speed * travelled"}),
+    )  # fmt: skip
+    emit = {"rate": 60_000, "life": 0.5, "speed": 1, "spread": 30, "weight": "m", "inherit": 1}
+    p = flow(emit, *steps, fields=fields, shapes=shapes, clock={"fps": 24, "start": 1, "end": 14})
+    monkeypatch.setenv("ERRANT_GUST_THREADS", "1")
+    one = compute(p.study, "p", tmp_path / "one")
+    monkeypatch.setenv("ERRANT_GUST_THREADS", "2")
+    calls = iter(range(10**9))
+    with pytest.raises(Cancelled):
+        compute(p.study, "p", tmp_path / "two", cancel=lambda: next(calls) > 30)
+    assert 0 < len(RunStore(tmp_path / "two").frames()) < 14
+    two = compute(p.study, "p", tmp_path / "two")
+    last = one.read(14)
+    assert last["again"].max() > 0
+    assert len(last["id"]) > 5000
+    for name, values in last.items():
+        assert np.array_equal(values, two.read(14)[name]), name

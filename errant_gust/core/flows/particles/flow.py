@@ -17,13 +17,18 @@ from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.flows.particles.steps import Emit, Moving, ParticleStep, Stage, Use
 from errant_gust.core.grids.region import budget
 
-BLOCK = 8192
+BLOCK, LARGE_BLOCK = 8192, 32_768
+LARGE_FROM = 262_144  # particles; with fewer, small blocks keep all threads busy
 SORT_EVERY = 8  # frames
 SORT_FROM = 50_000  # particles
 MOST_SUBSTEPS = 64
 TRIES_AGAIN = 16
 Placed = tuple[str, Built]
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
+
+
+def _block(count: int) -> int:
+    return LARGE_BLOCK if count >= LARGE_FROM else BLOCK
 
 
 class ParticleFlow:
@@ -110,7 +115,7 @@ class ParticleFlow:
             a = start + (end - start) * i / count
             b = start + (end - start) * (i + 1) / count
             fresh = self._births(a, b)
-            state = self._move(state.joined(fresh), a, b, cancel, fresh.count)
+            state = self._move(state.joined(fresh) if fresh.count else state, a, b, cancel, fresh.count)
         return sorted_by_place(state) if frame % SORT_EVERY == 0 and state.count > SORT_FROM else state
 
     def substeps(self, state: Particles, start: float, end: float) -> int:
@@ -193,7 +198,7 @@ class ParticleFlow:
                 made["travelled"][a:b] = arrays["travelled"][a:b] + np.sqrt((way * way).sum(axis=0))
 
         if motion.moves and state.count:
-            share_out(work, state.count, block=BLOCK, cancel=cancel)
+            share_out(work, state.count, block=_block(state.count), cancel=cancel)
             arrays |= made
         arrays["age"] = age + spans
         for use in uses:
@@ -213,7 +218,7 @@ class ParticleFlow:
         def work(a: int, b: int) -> None:
             out[a:b] = use.step.record({k: np.ascontiguousarray(v[..., a:b]) for k, v in arrays.items()}, use)
 
-        share_out(work, len(out), block=BLOCK, cancel=cancel)
+        share_out(work, len(out), block=_block(len(out)), cancel=cancel)
         return out
 
     def _again(self, arrays: dict[str, Array], gone: Array, start: float, end: float) -> None:
