@@ -84,6 +84,54 @@ class Solved:
     after: float
 
 
+class Projector:
+    """Makes velocities on faces free of divergence around obstacles, again and again while these stay as they are.
+
+    shares: open part of every face. open_low, open_high: which sides of the box let flow through (pressure 0 beyond).
+    """
+
+    def __init__(
+        self,
+        shares: Triple,
+        open_low: tuple[bool, bool, bool] = (False, False, False),
+        open_high: tuple[bool, bool, bool] = (False, False, False),
+        threads: int = 2,
+    ) -> None:
+        self.shares, self.low, self.high = shares, np.array(open_low), np.array(open_high)
+        inner: list[Array] = []
+        for axis, s in enumerate(shares):
+            s = s.copy()
+            for side, opened in ((0, open_low[axis]), (-1, open_high[axis])):
+                if not opened:
+                    s[(slice(None),) * axis + (side,)] = 0
+            inner.append(s)
+        self.solver = Poisson(*inner, threads=threads)
+        self.closed = not any(open_low) and not any(open_high)
+
+    @property
+    def active(self) -> Array:
+        """Cells (nx, ny, nz) that any flow can enter or leave."""
+        return np.ones(self.solver.shape, bool) if self.solver.plain else self.solver._active
+
+    def fixed(self, wall: Triple | None, sources: Array | None) -> Array:
+        """What the open faces have to make up for in every cell: moving walls and wanted net outflow, in m/s."""
+        fixed = np.zeros(self.solver.shape, np.float32) if sources is None else -sources
+        if wall is not None:
+            closed = [(1 - s) * f for s, f in zip(self.shares, wall, strict=True)]
+            fixed = fixed + np.diff(closed[0], axis=0) + np.diff(closed[1], axis=1) + np.diff(closed[2], axis=2)
+        return fixed
+
+    def error(self, grid: FaceGrid, fixed: Array) -> Array:
+        return np.asarray(grid.divergence(self.shares) + fixed, np.float32)
+
+    def step(self, grid: FaceGrid, fixed: Array, **options: Any) -> None:
+        """One projection of `grid` in place. One float32 solve ends near 5e-5; a second goes on from there."""
+        p = self.solver.solve(-self.error(grid, fixed), **options)
+        padded = np.zeros([n + 2 for n in p.shape], np.float32)
+        padded[1:-1, 1:-1, 1:-1] = p
+        kernels.correct(padded, grid.u, grid.v, grid.w, self.low, self.high)
+
+
 def project(
     grid: FaceGrid,
     shares: Triple,
@@ -100,57 +148,31 @@ def project(
     """Make the flux through the open faces free of divergence, or equal to `sources` (net outflow of a cell in m/s).
 
     Closed sides keep the velocity that comes in; through a closed whole the net flux is taken out evenly over the
-    sides. wall: velocities of moving obstacles on the faces, which pass through their closed part. Projects twice,
-    since one float32 solve ends near 5e-5.
+    sides. wall: velocities of moving obstacles on the faces, which pass through their closed part. Projects twice.
     """
-    u, v, w = grid.u.copy(), grid.v.copy(), grid.w.copy()
-    result = FaceGrid(grid.region, u, v, w)
-    inner: list[Array] = []
-    for axis, s in enumerate(shares):
-        s = s.copy()
-        for side, opened in ((0, open_low[axis]), (-1, open_high[axis])):
-            if not opened:
-                s[(slice(None),) * axis + (side,)] = 0
-        inner.append(s)
-    solver = Poisson(*inner, threads=threads)
-    fixed = np.zeros(grid.region.shape, np.float32) if sources is None else -sources
-    if wall is not None:
-        closed = [(1 - s) * f for s, f in zip(shares, wall, strict=True)]
-        fixed = fixed + np.diff(closed[0], axis=0) + np.diff(closed[1], axis=1) + np.diff(closed[2], axis=2)
-    if not any(open_low) and not any(open_high):
+    result = FaceGrid(grid.region, grid.u.copy(), grid.v.copy(), grid.w.copy())
+    projector = Projector(shares, open_low, open_high, threads)
+    fixed = projector.fixed(wall, sources)
+    if projector.closed:
         _balance(result, shares, fixed)
-    speed = (
-        float(
-            np.sqrt(
-                np.mean(u.astype(np.float64) ** 2)
-                + np.mean(v.astype(np.float64) ** 2)
-                + np.mean(w.astype(np.float64) ** 2)
-            )
-        )
-        or 1.0
-    )
+    squares = [np.mean(f.astype(np.float64) ** 2) for f in (result.u, result.v, result.w)]
+    speed = float(np.sqrt(sum(squares))) or 1.0
+    active = projector.active
 
-    def error() -> Array:
-        return np.asarray(result.divergence(shares) + fixed, np.float32)
+    def error() -> float:
+        left = projector.error(result, fixed)[active].astype(np.float64)
+        return float(np.sqrt(np.mean(left**2))) / speed if left.size else 0.0
 
-    first = error()
-    active = np.ones(grid.region.shape, bool) if solver.plain else solver._active
-    before = float(np.sqrt(np.mean(first[active].astype(np.float64) ** 2))) / speed if active.any() else 0.0
-    iterations = 0
+    before, iterations = error(), 0
     for attempt in range(2):
 
         def report(part: float, a: int = attempt) -> None:
             if progress is not None:
                 progress(0.5 * (a + part))
 
-        p = solver.solve(-error(), tolerance=tolerance, progress=report, cancel=cancel)
-        iterations += solver.iterations
-        padded = np.zeros([n + 2 for n in p.shape], np.float32)
-        padded[1:-1, 1:-1, 1:-1] = p
-        kernels.correct(padded, u, v, w, np.array(open_low), np.array(open_high))
-    last = error()
-    after = float(np.sqrt(np.mean(last[active].astype(np.float64) ** 2))) / speed if active.any() else 0.0
-    return Solved(result, shares, iterations, before, after)
+        projector.step(result, fixed, tolerance=tolerance, progress=report, cancel=cancel)
+        iterations += projector.solver.iterations
+    return Solved(result, shares, iterations, before, error())
 
 
 def _balance(grid: FaceGrid, shares: Triple, fixed: Array) -> None:
@@ -172,14 +194,29 @@ def spread_into_walls(grid: FaceGrid, shares: Triple, *, layers: int = 3, least:
     it."""
     out = []
     for f, s in zip((grid.u, grid.v, grid.w), shares, strict=True):
-        a, known = f.copy(), s >= least
-        if known.all():
-            out.append(a)
+        known = s >= least
+        box = _box_of(~known, layers + 1)
+        if box is None:
+            out.append(f)
             continue
+        whole = f.copy()
+        a, known = np.ascontiguousarray(f[box]), np.ascontiguousarray(known[box])
         a[~known] = 0
         other, done = np.empty_like(a), np.empty_like(known)
         for _ in range(layers):
             face_kernels.spread(a, known, other, done)
             a, other, known, done = other, a, done, known
-        out.append(a.copy())
+        whole[box] = a
+        out.append(whole)
     return FaceGrid(grid.region, *out)
+
+
+def _box_of(where: Array, margin: int) -> tuple[slice, slice, slice] | None:
+    """The box that holds all that is true, and so many more all round; None if nothing is."""
+    found = []
+    for axis in range(3):
+        line = np.flatnonzero(where.any(axis=tuple(a for a in range(3) if a != axis)))
+        if not len(line):
+            return None
+        found.append(slice(max(0, int(line[0]) - margin), int(line[-1]) + 1 + margin))
+    return found[0], found[1], found[2]

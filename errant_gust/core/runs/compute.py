@@ -10,8 +10,7 @@ from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.scene import Plan
-from errant_gust.core.flows.particles.flow import ParticleFlow
-from errant_gust.core.flows.particles.state import Particles
+from errant_gust.core.flows.kinds import State, open_flow
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.identity import ENGINE, run_identity
 from errant_gust.core.runs.store import RunStore
@@ -57,7 +56,7 @@ def compute(
     assets = assets or Assets()
     manifest = manifest_for(study, flow, quality, assets)
     plan = Plan(study, assets)
-    steps = ParticleFlow(plan, flow, quality=quality)
+    steps = open_flow(plan, flow, quality)
     store = RunStore(folder)
     store.create(manifest)
     start, end = study.clock.start, study.clock.end if last is None else min(last, study.clock.end)
@@ -67,14 +66,16 @@ def compute(
         frame = start
         while frame in ready:
             frame += 1
-        state = Particles.from_channels(store.read(frame - 1)) if frame > start else None
+        state: State | None = None
+        if frame > start:
+            state = steps.load(store.read(frame - 1), store.facts(frame - 1))
         began, made = time.perf_counter(), 0
         while frame <= end:
             if cancel is not None and cancel():
                 raise Cancelled
             t0 = time.perf_counter()
             state = steps.first() if state is None else steps.next(state, frame - 1, cancel)
-            facts = {"count": state.count, "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
+            facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
             store.write(frame, state.channels(), facts)
             made += 1
             if report is not None:

@@ -127,6 +127,16 @@ class RunStore:
         except (KeyError, ValueError, OSError, RuntimeError) as error:
             raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
 
+    def facts(self, frame: int) -> dict[str, Any]:
+        """What was written beside the arrays of a complete frame."""
+        path = self.path(frame)
+        if not path.is_dir():
+            raise FileError(f"frame {frame} is not there", where=str(self.folder))
+        try:
+            return dict(zarr.open_group(path, mode="r").attrs)
+        except (KeyError, ValueError, OSError, RuntimeError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+
     def clean(self) -> None:
         """Remove what a killed process left half-written."""
         if self.frames_folder.is_dir():

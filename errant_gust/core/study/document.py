@@ -108,7 +108,7 @@ class FieldLane(Lane):
 
 
 class FlowLane(Lane):
-    kind: Literal["particles"] = "particles"
+    kind: Literal["particles", "gas"] = "particles"
 
 
 class Study(Part):

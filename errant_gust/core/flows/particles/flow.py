@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 
@@ -62,6 +63,10 @@ class ParticleFlow:
                     raise StudyError(f"'{other.id}' has no particles", where=f"{where}.flow", fix="choose another flow")
                 known = ParticleFlow(plan, other.id, quality=quality, _within=(*_within, id))
                 self._sources.setdefault(other.id, Source(known))
+
+    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Particles:
+        """A state from the arrays of a stored frame."""
+        return Particles.from_channels(arrays)
 
     def _steps(self, time: float) -> tuple[list[Placed], list[Placed]]:
         """Emitters and motions at a time, each with its place."""

@@ -68,6 +68,10 @@ class Particles:
         """Arrays as they are stored: (n, 3) and (n,)."""
         return {k: np.ascontiguousarray(v.T) if v.ndim == 2 else v for k, v in self.arrays().items()}
 
+    def facts(self) -> dict[str, Any]:
+        """What is written beside the arrays of a frame."""
+        return {"count": self.count}
+
     @classmethod
     def from_channels(cls, c: dict[str, Array]) -> "Particles":
         return cls.of({k: np.ascontiguousarray(v.T) if v.ndim == 2 else v for k, v in c.items()})

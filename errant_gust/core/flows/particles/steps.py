@@ -10,6 +10,7 @@ import numpy as np
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.catalogue import FLOW_STEPS
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.lanes import check_lanes
 from errant_gust.core.study.parameters import FieldId, FlowId, Parameters, Refers, ShapeId, param, summary
 
 if TYPE_CHECKING:
@@ -18,11 +19,6 @@ if TYPE_CHECKING:
 
 PARTICLE_STEPS: dict[str, type[ParticleStep]] = FLOW_STEPS.setdefault("particles", {})
 Stage = Literal["start", "middle", "late", "end"]
-
-NOT_FITTING = {
-    "vector": ("scalar", "take its gradient or curl, or choose a vector lane"),
-    "scalar": ("vector", "take its magnitude or a component, or choose a scalar lane"),
-}
 
 
 @dataclass
@@ -103,13 +99,7 @@ class ParticleStep(Parameters):
 
     def check_lanes(self, scene: Scene, where: str) -> None:
         """Raise a StudyError if a lane that a parameter names is not of the kind that is wanted."""
-        for name, kind in self.wants.items():
-            lane = getattr(self, name)
-            if lane and scene.lane(lane).kind != kind:
-                other, fix = NOT_FITTING[kind]
-                raise StudyError(
-                    f"'{lane}' is a {other}, {self.label} takes a {kind}", where=f"{where}.{name}", fix=fix
-                )
+        check_lanes(self, scene, where)
 
     def prepare(self, use: Use) -> None:
         """Do what must not happen inside a block of particles."""

@@ -1,0 +1,296 @@
+"""The gas flow: state at a frame, and the step to the next one.
+
+One step in time: what the last projection left carries everything (MacCormack), channels change, sources fill,
+forces push, and the projection makes the flow free of divergence again, or as divergent as expansion wants. So every
+stored frame is free of divergence.
+"""
+
+import math
+from functools import partial
+from typing import Any, cast
+
+import numpy as np
+
+from errant_gust.core.errors import BudgetError, GustError, StudyError
+from errant_gust.core.fields import catalogue
+from errant_gust.core.fields.blocks import Cancel, threads
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Plan, Scene
+from errant_gust.core.fields.solved import corner_distances, wall_velocity
+from errant_gust.core.flows.gas.forces import CurlUp
+from errant_gust.core.flows.gas.sources import Collide, Source
+from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
+from errant_gust.core.flows.gas.steps import BASE, Domain, Part, Work, no_gas
+from errant_gust.core.grids.faces import Projector, Triple, open_shares, spread_into_walls
+from errant_gust.core.grids.poisson import _pool, _slabs
+from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.kernels import gas as kernels
+
+BYTES_A_VOXEL = 170  # measured at the peak of a step with an obstacle, density and temperature
+KELVIN = 300.0  # a temperature as noticeable as density 1, for the window
+TOLERANCE = 1e-4
+
+
+class GasFlow:
+    """A gas lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
+
+    kind = "gas"
+
+    def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
+        self.plan, self.id, self.quality = plan, id, quality
+        self.lane = plan.study.find("flows", id, f"flows.{id}")
+        self.clock = plan.study.clock
+        parts = self.parts(0.0)
+        if not parts or not isinstance(parts[0].step, Domain):
+            raise no_gas(f"flows.{id}")
+        if sum(isinstance(p.step, Domain) for p in parts) > 1:
+            raise StudyError("there are two Domains", where=f"flows.{id}", fix="take one out")
+        scene = plan.at(0.0)
+        for part in parts:
+            part.step.check(scene, part.where)
+        self.names = tuple(dict.fromkeys((*BASE, *(n for p in parts for n in p.step.names()))))
+        if not any(isinstance(p.step, Source) for p in parts):
+            raise StudyError("nothing brings gas in", where=f"flows.{id}", fix="add a Source")
+        self.domain = self._domain(scene)
+        self._check_memory()
+        self._sources_inside(scene, parts)
+        self._kept: tuple[Any, Projector, Array | None, Triple | None] | None = None
+
+    def parts(self, time: float) -> list[Part]:
+        """The lane's steps that are on, with their values at a time."""
+        scene, made = self.plan.at(time), []
+        for part in self.lane.steps:
+            if part.on:
+                where = f"flows.{self.id}.{part.id}"
+                cls = catalogue.step_class(part.op, "gas", where)
+                made.append(Part(scene.build(cls, part.params, where), where))
+        return made
+
+    def _domain(self, scene: Scene) -> GridRegion:
+        part = self.parts(0.0)[0]
+        found = scene.region(cast(Domain, part.step).region)
+        times = cast(Domain, part.step).preview_voxels if self.quality == "preview" else 1.0
+        h = found.voxel_size * times
+        made = GridRegion.over(np.array(found.lower), np.array(found.upper), h, found.turn)
+        if min(made.shape) < 2:
+            raise StudyError(
+                f"{' × '.join(map(str, made.shape))} voxels are too few for gas",
+                where=f"regions.{cast(Domain, part.step).region}.voxel_size", fix="smaller voxels, or a larger region",
+            )  # fmt: skip
+        return made
+
+    def estimate(self) -> tuple[int, int]:
+        """Cells of the whole domain, and bytes for them."""
+        return self.domain.voxels, self.domain.voxels * (BYTES_A_VOXEL + 12 * len(self.names))
+
+    def _check_memory(self) -> None:
+        cells, need = self.estimate()
+        limit = budget()
+        if need > limit:
+            fits = float(f"{self.domain.voxel_size * (need / limit) ** (1 / 3) * 1.03:.2g}")
+            region = cast(Domain, self.parts(0.0)[0].step).region
+            raise BudgetError(
+                f"gas in {cells:,} voxels needs up to {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
+                where=f"regions.{region}.voxel_size", fix=f"a voxel size of {fits:g} m would fit", fits=fits,
+            )  # fmt: skip
+
+    def _sources_inside(self, scene: Scene, parts: list[Part]) -> None:
+        low, high = np.array(self.domain.lower), np.array(self.domain.upper)
+        for part in parts:
+            if not isinstance(part.step, Source) or not scene.shape(part.step.shape).kind.bounded:
+                continue
+            shape = scene.shape(part.step.shape)
+            moves = any(
+                isinstance(v, dict) for v in self.plan.study.find("shapes", part.step.shape, "").params.values()
+            )
+            lower, upper = (self.domain.axes.T @ corner for corner in shape.box)
+            if not moves and ((np.maximum(lower, upper) < low) | (np.minimum(lower, upper) > high)).any():
+                raise StudyError(
+                    f"the source '{part.step.shape}' lies outside the domain", where=f"{part.where}.shape",
+                    fix="move it, or enlarge the region of the Domain",
+                )  # fmt: skip
+
+    # frames ----------------------------------------------------------------------------------------------------
+
+    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> GasState:
+        return GasState.from_channels(arrays, facts, self.domain)
+
+    def first(self) -> GasState:
+        """Still air, and what the sources put into it at once."""
+        state = GasState.empty(self.domain, (0, 0, 0), self.domain.shape, self.names)
+        state = self._fitted(state, self.plan.at(0.0), self.parts(0.0))
+        return self._step(state, 0.0, 0.0, None)
+
+    def next(self, state: GasState, frame: int, cancel: Cancel | None = None) -> GasState:
+        """The state on frame + 1 from that on `frame`."""
+        start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
+        state = self._fitted(state, self.plan.at(start), self.parts(start))
+        count = self.substeps(state, start, end)
+        for i in range(count):
+            a = start + (end - start) * i / count
+            state = self._step(state, a, start + (end - start) * (i + 1) / count, cancel)
+        return state
+
+    def substeps(self, state: GasState, start: float, end: float) -> int:
+        """So many that nothing goes farther than the Domain allows in one."""
+        domain = cast(Domain, self.parts(start)[0].step)
+        most = [_pool().submit(kernels.fastest, state.u, state.v, state.w, a, b) for a, b in self._slabs(state)]
+        fastest = math.sqrt(max(f.result() for f in most))
+        if not math.isfinite(fastest):
+            raise GustError(
+                "the velocities are no longer numbers", where=f"flows.{self.id}",
+                fix="a weaker push or lift, a cooler source; the frames before this are kept",
+            )  # fmt: skip
+        count = max(1, math.ceil(fastest * (end - start) / (domain.longest * state.domain.voxel_size) - 1e-6))
+        if count > domain.most_substeps:
+            raise GustError(
+                f"the gas is as fast as {fastest:.3g} m/s: {count} substeps a frame would be needed, "
+                f"{domain.most_substeps} are allowed", where=f"flows.{self.id}",
+                fix="a weaker push or lift, a cooler source, or more substeps; the frames before this are kept",
+            )  # fmt: skip
+        return count
+
+    def _slabs(self, state: GasState) -> list[tuple[int, int]]:
+        return _slabs(state.values.shape[1], threads())
+
+    def _fitted(self, state: GasState, scene: Scene, parts: list[Part]) -> GasState:
+        """The state in the window that the next frame needs."""
+        domain = cast(Domain, parts[0].step)
+        if not domain.follow:
+            return state.moved_to((0, 0, 0), self.domain.shape)
+        least = {n: domain.threshold * (KELVIN if n == "temperature" else 1) for n in self.names}
+        also = []
+        for part in parts:
+            if isinstance(part.step, Source):
+                shape = scene.shape(part.step.shape)
+                if shape.kind.bounded:
+                    lower, upper = shape.box
+                    corners = np.array([[(lower, upper)[b][a] for a, b in enumerate(x)] for x in np.ndindex(2, 2, 2)])
+                    own = (corners @ self.domain.axes - np.array(self.domain.lower)) / self.domain.voxel_size
+                    also.append((np.floor(own.min(axis=0)).astype(int), np.ceil(own.max(axis=0)).astype(int)))
+        origin, shape_ = around(state, least, BLOCK, also)
+        return state.moved_to(origin, shape_)
+
+    # one step in time --------------------------------------------------------------------------------------------
+
+    def _step(self, state: GasState, start: float, end: float, cancel: Cancel | None) -> GasState:
+        parts, scene = self.parts(end), self.plan.at(end)
+        projector, solid, wall = self._walls(state, scene, parts)
+        if end > start:
+            state = self._carried(state, projector.shares, end - start)
+        if solid is not None:
+            state.values[:, solid] = 0
+        work = Work(state, scene, end - start, threads(), cancel)
+        for part in parts:
+            part.step.change(part, work)
+        for part in parts:
+            part.step.source(part, work)
+        if solid is not None:
+            state.values[:, solid] = 0
+        if work.dt:
+            for part in parts:
+                part.step.pushes(part, work)
+                if isinstance(part.step, CurlUp):
+                    self._curl(part, work)
+        self._drive(work)
+        self._project(work, projector, wall)
+        return state
+
+    def _each(self, state: GasState, work: Any, extra: int = 0) -> None:
+        """Run a kernel on slabs of the first axis (with `extra` faces more) on all threads."""
+        for future in [_pool().submit(work, a, b) for a, b in _slabs(state.values.shape[1] + extra, threads())]:
+            future.result()
+
+    def _carried(self, state: GasState, shares: Triple, dt: float) -> GasState:
+        """Channels and velocities after dt, by MacCormack with one trace for all."""
+        s = np.float32(-dt / state.domain.voxel_size)
+        grid = spread_into_walls(state.faces, shares)
+        u, v, w = grid.u, grid.v, grid.w
+        bend = np.empty((3, *state.values.shape[1:]), np.float32)
+        self._each(state, lambda a, b: kernels.bends(u, v, w, s, bend, a, b))
+
+        def along(values: Array, axis: int, outside: int) -> Array:
+            hat, out = np.empty_like(values), np.empty_like(values)
+            base = np.empty(values.shape[1:], np.int32)
+            extra = 1 if axis == 0 else 0
+            self._each(
+                state, lambda a, b: kernels.advect(values, axis, u, v, w, bend, s, outside, hat, base, a, b), extra
+            )
+            self._each(state, lambda a, b: kernels.correct(values, hat, base, axis, u, v, w, bend, s, out, a, b), extra)
+            return out
+
+        values = along(state.values, -1, 0)
+        faces = [along(f[None], axis, 1)[0] for axis, f in enumerate((u, v, w))]
+        return GasState(state.domain, state.origin, state.names, values, *faces)
+
+    def _curl(self, part: Part, work: Work) -> None:
+        s = work.state
+        h = np.float32(s.domain.voxel_size)
+        omega, size = np.empty((3, *s.values.shape[1:]), np.float32), np.empty(s.values.shape[1:], np.float32)
+        force = np.zeros_like(omega)
+        self._each(s, lambda a, b: kernels.spin(s.u, s.v, s.w, np.float32(0.5) / h, omega, size, a, b))
+        self._each(s, lambda a, b: kernels.confine(omega, size, h, force, a, b))
+        work.push(force * part.number("strength", work))
+
+    def _drive(self, work: Work) -> None:
+        """Forces and what eases the gas, onto the faces."""
+        s, dt = work.state, np.float32(work.dt)
+        for axis, name in enumerate(FACES):
+            f, extra = getattr(s, name), 1 if axis == 0 else 0
+            if work.force is not None:
+                self._each(s, partial(_forced, work.force, dt, axis, f), extra)
+            for target, share in work.ease:
+                self._each(s, partial(_eased, target, share, axis, f), extra)
+
+    def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Triple | None]:
+        """The projector of the window, which cells are inside obstacles, and how these move."""
+        ids = [id for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
+        shapes = [scene.shape(id) for id in ids]
+        window = state.window
+        part = cast(Domain, parts[0].step)
+        upper = [o + n for o, n in zip(state.origin, window.shape, strict=True)]
+        low = tuple(o > 0 or is_open for o, is_open in zip(state.origin, part.open_low, strict=True))
+        high = tuple(
+            top < whole or is_open for top, whole, is_open in zip(upper, self.domain.shape, part.open_high, strict=True)
+        )
+        moving = any(s.moves or getattr(s.kind, "sequence", False) for s in shapes)
+        key = (state.origin, window.shape, low, high, tuple(ids), scene.time if moving else 0.0)
+        if self._kept is None or self._kept[0] != key:
+            corners = corner_distances(window, shapes, None, None) if shapes else None
+            shares = open_shares(window, corners)
+            solid = None
+            if corners is not None:
+                whole = shares[0][1:] + shares[0][:-1] + shares[1][:, 1:] + shares[1][:, :-1]
+                solid = whole + shares[2][:, :, 1:] + shares[2][:, :, :-1] == 0
+                if solid.all():
+                    raise StudyError(
+                        "the obstacles fill the whole domain",
+                        where=f"flows.{self.id}",
+                        fix="smaller shapes, a larger region",
+                    )
+            projector = Projector(shares, low, high, threads())  # type: ignore[arg-type]
+            self._kept = (key, projector, solid, wall_velocity(window, shapes) if shapes else None)
+        return self._kept[1:]
+
+    def _project(self, work: Work, projector: Projector, wall: Triple | None) -> None:
+        s = work.state
+        grid = s.faces
+        h = np.float32(s.domain.voxel_size)
+        outflow = None if work.outflow is None else work.outflow * h
+        fixed = projector.fixed(wall, outflow)
+        for axis, (f, share) in enumerate(zip((grid.u, grid.v, grid.w), projector.shares, strict=True)):
+            f[share == 0] = 0 if wall is None else wall[axis][share == 0]
+            for side, opened in ((0, projector.low[axis]), (-1, projector.high[axis])):
+                if not opened:
+                    f[(slice(None),) * axis + (side,)] = 0
+        if projector.closed and projector.active.any():
+            fixed = fixed - np.float32(fixed[projector.active].mean(dtype=np.float64))
+        projector.step(grid, fixed, tolerance=TOLERANCE, cancel=work.cancel)
+
+
+def _forced(force: Array, dt: Any, axis: int, f: Array, a: int, b: int) -> None:
+    kernels.to_faces(force, dt, axis, f, a, b)
+
+
+def _eased(target: Array, share: Array, axis: int, f: Array, a: int, b: int) -> None:
+    kernels.ease_faces(target, share, axis, f, a, b)

@@ -1,0 +1,170 @@
+"""Steps of a gas lane: what one is, and what it works on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+
+import numpy as np
+
+from errant_gust.core.errors import StudyError
+from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.catalogue import FLOW_STEPS
+from errant_gust.core.fields.plan import bake
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.gas.state import GasState
+from errant_gust.core.flows.lanes import check_lanes
+from errant_gust.core.study.parameters import Parameters, RegionId, param, summary
+
+if TYPE_CHECKING:
+    from errant_gust.core.fields.scene import Built, Scene
+
+GAS_STEPS: dict[str, type[GasStep]] = FLOW_STEPS.setdefault("gas", {})
+BASE = ("density", "temperature")
+
+
+@dataclass
+class Work:
+    """One step in time: the state that is changed, the scene at its end, and what the steps gather.
+
+    force (3, nx, ny, nz) in m/s², outflow (nx, ny, nz) in 1/s; dt in seconds (0 when the first frame is filled).
+    """
+
+    state: GasState
+    scene: Scene
+    dt: float
+    threads: int
+    cancel: Cancel | None = None
+    force: Array | None = None
+    outflow: Array | None = None
+    ease: list[tuple[Array, Array]] = field(default_factory=list)
+    baked: dict[str, Array] = field(default_factory=dict)
+
+    def lane(self, id: str) -> Array:
+        """A field lane in the middle of every cell of the window, in the window's own axes: (…) or (…, 3)."""
+        if id not in self.baked:
+            made = bake(self.scene.lane(id), self.state.window, cancel=self.cancel)
+            window = self.state.window
+            if made.ndim == 4 and window.is_turned:
+                made = (made @ window.axes.astype(np.float32)).astype(np.float32)
+            self.baked[id] = made
+        return self.baked[id]
+
+    def push(self, force: Array) -> None:
+        """Add a force (3, …) in m/s²."""
+        if self.force is None:
+            self.force = np.zeros((3, *self.state.values.shape[1:]), np.float32)
+        self.force += force
+
+    def expand(self, outflow: Array) -> None:
+        """Add net outflow in 1/s."""
+        self.outflow = outflow if self.outflow is None else self.outflow + outflow
+
+    def up(self) -> Array:
+        """The direction of the scene's z in the window's own axes (3,)."""
+        return np.asarray(self.state.window.axes.T @ np.array([0.0, 0.0, 1.0]), np.float32)
+
+
+class Part:
+    """A step in its place in the lane, with its values at one time."""
+
+    def __init__(self, built: Built, where: str) -> None:
+        self.step: GasStep = built.step
+        self.varying, self.where = built.varying, where
+
+    def number(self, name: str, work: Work) -> Any:
+        """A number, or what the field in its place is in every cell."""
+        lane = self.varying.get(name)
+        return work.lane(lane) if lane else np.float32(getattr(self.step, name))
+
+    def masked(self, name: str, work: Work) -> Any:
+        """The lane that a parameter names, or 1 where it names none."""
+        lane = getattr(self.step, name)
+        return work.lane(lane) if lane else np.float32(1)
+
+
+class GasStep(Parameters):
+    """One operation in a gas lane. A subclass declares its parameters and does its part; the rest follows."""
+
+    family: ClassVar[Literal["domain", "source", "force", "change", "solid"]]
+    formula: ClassVar[str] = ""
+    wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {}
+
+    def __init_subclass__(cls, **kwargs: Any) -> None:
+        super().__init_subclass__(**kwargs)
+        if "id" in cls.__dict__:
+            GAS_STEPS[cls.id] = cls
+
+    def names(self) -> tuple[str, ...]:
+        """Channels that this step needs besides density and temperature."""
+        return ()
+
+    def check(self, scene: Scene, where: str) -> None:
+        """Raise a StudyError for what cannot work."""
+        check_lanes(self, scene, where)
+
+    def source(self, part: Part, work: Work) -> None:
+        """Bring gas in."""
+
+    def change(self, part: Part, work: Work) -> None:
+        """Change channels over dt."""
+
+    def pushes(self, part: Part, work: Work) -> None:
+        """Add forces or outflow."""
+
+    @classmethod
+    def entry(cls) -> dict[str, Any]:
+        return {**summary(cls), "kind": cls.family, "accepts": "gas", "formula": cls.formula}
+
+
+def decay(values: Array, how: str, rate: Any, dt: float) -> Array:
+    """Values that fall toward zero: by a share (exponential, exact at any dt) or by an amount a second."""
+    if how == "share":
+        return np.asarray(values * np.exp(-rate * np.float32(dt)), np.float32)
+    return np.asarray(np.sign(values) * np.maximum(np.abs(values) - rate * np.float32(dt), 0), np.float32)
+
+
+class Domain(GasStep):
+    """Where the gas is computed, how finely, and which sides are open. Within it a window follows the gas.
+
+    Air flows freely through an open side; a closed side is a wall. Preview runs have voxels that are larger by
+    `preview_voxels`, and the same motion on the whole.
+    """
+
+    id = "domain"
+    label = "Domain"
+    family = "domain"
+    yields = "the space that gas is in"
+    mistake = (
+        "Twice as fine costs eight times the memory and sixteen times the time. Find the motion at preview size, then "
+        "refine."
+    )
+    headline = "region"
+
+    region: RegionId = param(help="The box and the voxel size")
+    west: bool = param(True, label="Open at −x", help="Air flows through this side")
+    east: bool = param(True, label="Open at +x", help="Air flows through this side")
+    south: bool = param(True, label="Open at −y", help="Air flows through this side")
+    north: bool = param(True, label="Open at +y", help="Air flows through this side")
+    below: bool = param(False, label="Open below", help="If not, its floor is a wall")
+    above: bool = param(True, label="Open above", help="Air flows through this side")
+    follow: bool = param(True, label="Follow the gas", help="Compute only where there is gas, and a margin around it")
+    threshold: float = param(
+        0.002, range=(0, 1), slider=(0, 0.05), help="Thinner gas than this is not followed (temperature: times 300 K)",
+        when={"follow": ["True", "true"]},
+    )  # fmt: skip
+    longest: float = param(2.5, unit="voxels", range=(0.25, 10), help="Longest way in a substep")
+    most_substeps: int = param(16, range=(1, 256), help="More than these in a frame is an error, not a wait")
+    preview_voxels: float = param(2.0, unit="×", range=(1, 8), help="Size of voxels in a preview run")
+
+    @property
+    def open_low(self) -> tuple[bool, bool, bool]:
+        return self.west, self.south, self.below
+
+    @property
+    def open_high(self) -> tuple[bool, bool, bool]:
+        return self.east, self.north, self.above
+
+
+def no_gas(where: str) -> StudyError:
+    return StudyError("a gas lane begins with a Domain", where=where, fix="put a Domain first")
