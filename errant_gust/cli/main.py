@@ -170,7 +170,7 @@ def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
 def export(
     run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     to: Annotated[Path, typer.Option(help="Folder to write into")],
-    format: Annotated[str, typer.Option(help="ply, npz, csv or usd")] = "ply",
+    format: Annotated[str, typer.Option(help="Particles: ply, npz, csv, usd; gas: vdb, vti, npz")] = "",
     frames: Annotated[str, typer.Option(help="A-B")] = "",
     channels: Annotated[str, typer.Option(help="Comma-separated; position is always kept")] = "",
     what: Annotated[

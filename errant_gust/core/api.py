@@ -6,6 +6,7 @@ from errant_gust.core import flows  # noqa: F401  (fields may be made from parti
 from errant_gust.core.fields.plan import Field
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.runs import volumes  # noqa: F401  (fields may be made from runs)
 from errant_gust.core.study import document
 
 

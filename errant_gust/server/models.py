@@ -31,6 +31,7 @@ class Run(models.Model):
 
     identity = models.CharField(max_length=40, primary_key=True)
     study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="runs")
+    asked = models.ManyToManyField(Study, related_name="asked_runs")  # copies of a study share the runs they agree on
     flow = models.CharField(max_length=40)
     quality = models.CharField(max_length=10)
     state = models.CharField(max_length=10, default="waiting")  # waiting, running, stopped, done, failed

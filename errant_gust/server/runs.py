@@ -8,7 +8,7 @@ from typing import Any
 
 from django.db import close_old_connections
 
-from errant_gust.core.errors import StudyError
+from errant_gust.core.errors import FileError, StudyError
 from errant_gust.core.places import home
 from errant_gust.core.runs import job
 from errant_gust.core.runs.store import RunStore
@@ -43,6 +43,7 @@ def start(key: str, flow: str, quality: str) -> Run:
     run, _ = Run.objects.get_or_create(
         identity=identity, defaults={"study": study, "flow": flow, "quality": quality, "last": end}
     )
+    run.asked.add(study)
     if quality == "preview":
         for other in Run.objects.filter(study=study, flow=flow, quality=quality).exclude(identity=identity):
             stop(other)
@@ -125,6 +126,19 @@ def wait_all(seconds: float = 60) -> None:
         time.sleep(0.02)
 
 
+_kinds: dict[str, str] = {}
+
+
+def _kind(run: Run) -> str:
+    """The kind of flow; that of an identity never changes."""
+    if run.identity not in _kinds:
+        try:
+            _kinds[run.identity] = str(RunStore(folder_of(run.identity)).manifest().get("kind", "particles"))
+        except FileError:  # its folder has been taken away
+            return "particles"
+    return _kinds[run.identity]
+
+
 def describe(run: Run) -> dict[str, Any]:
     """A run for the interface: state, frames that are complete, progress and time left."""
     frames = RunStore(folder_of(run.identity))
@@ -133,6 +147,7 @@ def describe(run: Run) -> dict[str, Any]:
         "identity": run.identity,
         "study": run.study_id,
         "flow": run.flow,
+        "kind": _kind(run),
         "quality": run.quality,
         "state": run.state,
         "message": run.message,

@@ -410,7 +410,13 @@ def test_examples_and_demos_are_there(api):
     assert len(arrays) > 50
     assert all(np.isfinite(a).all() for a in arrays.values())
     demos = api("GET", "/demos")
-    assert {d["id"] for d in demos} >= {"harbour_gust", "flue_embers", "globe_skin", "lagoon_mist"}
+    assert {d["id"] for d in demos} >= {
+        "harbour_gust",
+        "flue_embers",
+        "globe_skin",
+        "lagoon_mist",
+        "chimney_downdraught",
+    }
     assert all("Try:" in d["how"] for d in demos)
 
 

@@ -7,6 +7,7 @@ from typing import Any, Literal
 import numpy as np
 
 from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
+from errant_gust.core.checks.gas import gas_troubles
 from errant_gust.core.errors import BudgetError, GustError
 from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.gridded import Gridded
@@ -17,7 +18,8 @@ from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steer import SteerAround
 from errant_gust.core.fields.surfaces import surface_samples
-from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.kinds import open_flow
 from errant_gust.core.flows.particles.steps import PARTICLE_STEPS
 from errant_gust.core.study import document
 
@@ -243,10 +245,12 @@ def _voxel_sizes(scene: Scene) -> list[Finding]:
 
 def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
     try:
-        ParticleFlow(plan, id)
+        flow = open_flow(plan, id)
     except GustError as error:
         return [_broken(error)]
-    found = []
+    found: list[Finding] = []
+    if isinstance(flow, GasFlow):
+        return [Finding(*trouble) for trouble in gas_troubles(plan, flow)]  # type: ignore[arg-type]
     for step in plan.study.find("flows", id, "").steps:
         if step.op != "carry" or not step.on:
             continue

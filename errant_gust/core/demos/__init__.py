@@ -6,6 +6,8 @@ python -m errant_gust.core.demos demo/
 import json
 from pathlib import Path
 
+from errant_gust.core.demos.bench import bench_flash
+from errant_gust.core.demos.chimney import chimney_downdraught
 from errant_gust.core.demos.flue import flue_embers
 from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
 from errant_gust.core.demos.globe import globe_skin
@@ -17,6 +19,8 @@ DEMOS = {
     "flue_embers": flue_embers,
     "globe_skin": globe_skin,
     "lagoon_mist": lagoon_mist,
+    "chimney_downdraught": chimney_downdraught,
+    "bench_flash": bench_flash,
 }
 
 

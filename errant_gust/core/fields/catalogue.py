@@ -9,6 +9,7 @@ from errant_gust.core.fields import (  # noqa: F401  (define the steps)
     distances,
     domain,
     formula,
+    from_run,
     gridded,
     joins,
     measured,

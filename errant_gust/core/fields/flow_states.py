@@ -10,3 +10,11 @@ def _none(scene: Any, flow: str, where: str) -> Any:
 
 STATES: list[Callable[[Any, str, str], Any]] = [_none]
 """[state of a particle flow at the scene's time: (scene, flow id, place in the study) -> Particles]."""
+
+
+def _no_volumes(scene: Any, flow: str, name: str, quality: str, frame: int, where: str, cancel: Any = None) -> Any:
+    raise RuntimeError("no runs are known; import errant_gust.core.runs.volumes")
+
+
+VOLUMES: list[Callable[..., Any]] = [_no_volumes]
+"""[a channel of a gas run on a frame: (scene, flow id, channel, quality, frame, place, cancel) -> Grid]."""

@@ -192,9 +192,17 @@ class Node:
             if file:
                 stat = self.scene.assets.path(file, self.where).stat()
                 values[f"{name}.stamp"] = [stat.st_size, stat.st_mtime_ns % 2**50]
-        return content_hash(
-            self.step.id, values, self.totals, shapes, regions, [node.identity() for node in self.used], self.varying
+        study = self.scene.study
+        # what a flow carries depends on all of the study but its looks
+        flows = (
+            study.model_dump(mode="json", exclude={"looks", "name", "note"})
+            if any(k == "flow" for _, k, _ in refs)
+            else 0
         )
+        return content_hash(
+            self.step.id, values, self.totals, shapes, regions, [node.identity() for node in self.used], self.varying,
+            flows,
+        )  # fmt: skip
 
     def _shape_identity(self, id: str) -> list[Any]:
         shape = self.scene.shape(id)

@@ -18,6 +18,7 @@ from errant_gust.core.flows.particles.state import INTERNAL
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.drawing import drawing_of
 from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.volumes import export_volumes
 from errant_gust.core.study import document
 
 What = Literal["particles", "lines", "spread", "instances"]
@@ -34,7 +35,7 @@ def export_run(
     store: RunStore,
     to: Path,
     *,
-    format: str = "ply",
+    format: str = "",
     frames: tuple[int, int] | None = None,
     channels: tuple[str, ...] | None = None,
     what: What = "particles",
@@ -45,11 +46,18 @@ def export_run(
 ) -> list[tuple[Path, str]]:
     """Write one file a frame into the folder `to`: (path, sha256) of each. Existing files are not overwritten.
 
-    `what`: the particles, the lines that the lane draws (with USD: along with the particles, and the instances), the
-    points spread on them, or the instances (position, turn as a quaternion w x y z, size, which). `velocity`: as the
-    motion gave it, or from the positions of this frame and the one before, by id. `plan`: the study whose drawing
-    steps are taken; else the run's own. Frames are read one by one.
+    Gas becomes volumes with all channels (OpenVDB unless `format` says otherwise); particles become PLY, or `what`:
+    the lines that the lane draws (with USD: along with the particles, and the instances), the points spread on them,
+    or the instances (position, turn as a quaternion w x y z, size, which). `velocity`: as the motion gave it, or from
+    the positions of this frame and the one before, by id. `plan`: the study whose drawing steps are taken; else the
+    run's own. Frames are read one by one.
     """
+    if store.manifest().get("kind") == "gas":
+        paths = export_volumes(
+            store, to, format=format or "vdb", frames=frames, channels=channels, cancel=cancel, report=report
+        )
+        return [(path, _digest(path)) for path in paths]
+    format = format or "ply"
     if format not in FORMATS:
         raise FileError(f"'{format}' is not a format for particles", where="format", fix=nearest(format, FORMATS))
     if format == "ply" and what == "lines":

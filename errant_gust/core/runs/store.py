@@ -37,6 +37,10 @@ def write_atomically(path: Path, text: str) -> None:
     aside.replace(path)
 
 
+class Elsewhere(GustError):
+    """Somebody else computes this run now."""
+
+
 class RunStore:
     """The folder of one run."""
 
@@ -127,6 +131,10 @@ class RunStore:
         except (KeyError, ValueError, OSError, RuntimeError) as error:
             raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
 
+    def names(self, frame: int) -> list[str]:
+        """Names of the arrays of a complete frame."""
+        return sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
+
     def facts(self, frame: int) -> dict[str, Any]:
         """What was written beside the arrays of a complete frame."""
         path = self.path(frame)
@@ -154,7 +162,7 @@ class RunStore:
             try:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError:
-                raise GustError("is being computed by another process", where=str(self.folder)) from None
+                raise Elsewhere("is being computed by another process", where=str(self.folder)) from None
             yield
 
 

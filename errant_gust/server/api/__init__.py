@@ -9,12 +9,14 @@ from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.studies import router as studies
+from errant_gust.server.api.volumes import router as volumes
 from errant_gust.server.store import Conflict
 
 api = NinjaAPI(title="Errant Gust", version="1", docs_url=None)
 api.add_router("", studies)
 api.add_router("", look)
 api.add_router("", runs)
+api.add_router("", volumes)
 
 
 def problem(error: GustError) -> dict[str, Any]:

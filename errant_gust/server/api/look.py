@@ -17,7 +17,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.step import STEPS
 from errant_gust.core.fields.surfaces import surface_samples
-from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.kinds import open_flow
 from errant_gust.core.grids.region import budget
 from errant_gust.core.runs.store import RunStore
 from errant_gust.server import runs
@@ -320,7 +320,7 @@ def checks(request: HttpRequest, body: Checking) -> Any:
     if body.run and body.frame is not None:
         run = runs.get(body.run)
         store = RunStore(runs.folder_of(run.identity))
-        if body.frame in store.frames():
+        if body.frame in store.frames() and "position" in store.names(body.frame):
             positions = store.read(body.frame, ("position",))["position"]
             time = plan.study.clock.seconds(body.frame)
             found = found + findings_on_frame(plan, run.flow, time, positions)
@@ -334,7 +334,7 @@ def estimate(request: HttpRequest, body: Looking) -> Any:
     result: dict[str, Any] = {}
     for flow in plan.study.flows:
         try:
-            count, size = ParticleFlow(plan, flow.id).estimate()
+            count, size = open_flow(plan, flow.id).estimate()
             result[flow.id] = {"count": count, "bytes": size}
         except GustError as error:
             result[flow.id] = {"error": str(error)}

@@ -35,6 +35,7 @@ router = Router()
 
 class RunOut(Schema):
     identity: str
+    kind: str
     study: str
     flow: str
     quality: str
@@ -88,7 +89,7 @@ class Bake(Schema):
 
 @router.get("/runs", response=list[RunOut])
 def list_runs(request: HttpRequest, study: str) -> Any:
-    return [runs.describe(run) for run in Run.objects.filter(study_id=study).order_by("-changed")[:60]]
+    return [runs.describe(run) for run in Run.objects.filter(asked=study).order_by("-changed")[:60]]
 
 
 @router.post("/runs", response=RunOut)
@@ -166,7 +167,7 @@ def drawn(request: HttpRequest, identity: str, frame: int, body: Drawn) -> HttpR
 def export(
     request: HttpRequest,
     identity: str,
-    format: str = "ply",
+    format: str = "",
     what: What = "particles",
     velocity: Literal["motion", "positions"] = "motion",
 ) -> HttpResponseBase:
@@ -184,7 +185,7 @@ def export(
                 archive.write(path, path.name)
             archive.writestr("SHA256SUMS", "".join(f"{digest}  {path.name}\n" for path, digest in made))
     spool.seek(0)
-    return FileResponse(spool, as_attachment=True, filename=f"{run.study_id}_{run.flow}_{format}.zip")  # type: ignore[arg-type]
+    return FileResponse(spool, as_attachment=True, filename=f"{run.study_id}_{run.flow}.zip")  # type: ignore[arg-type]
 
 
 @router.post("/bakes")
@@ -208,7 +209,7 @@ async def events(request: HttpRequest, study: str) -> HttpResponseBase:
     """Server-sent events: the study's runs whenever something about them changes, and the newest revision."""
 
     def look() -> str:
-        found = Run.objects.filter(study_id=study).order_by("-changed")[:8]
+        found = Run.objects.filter(asked=study).order_by("-changed")[:24]
         head = store.get(study).head_id
         return json.dumps({"runs": [runs.describe(run) for run in found], "revision": head})
 

@@ -16,6 +16,8 @@ export interface Region {
 export interface FlowLook {
   shown: boolean; colour: string; map: 'sequential' | 'diverging' | 'heat' | 'cyclic' | 'mix'; from: string; to: string
   low: number | null; high: number | null; size: number; blend: 'additive' | 'opaque'
+  /** Of gas: what smoke of density 1 takes of the light in a metre, its colour, how bright heat is, and from where to where in kelvin. */
+  absorb: number; tint: string; glow: number; cold: number; hot: number
 }
 export interface ProbeLook { axis: number; share: number; glyph: string }
 export interface StudyDoc {
@@ -35,7 +37,7 @@ export interface Entry {
 export interface Catalogue { steps: Entry[]; shapes: Entry[] }
 export interface StudyOut { key: string; document: StudyDoc; revision: number; undo: string | null; redo: string | null }
 export interface RunOut {
-  identity: string; study: string; flow: string; quality: string; state: string; message: string; last: number
+  identity: string; kind: string; study: string; flow: string; quality: string; state: string; message: string; last: number
   frames: number[]; each: number | null; left: number | null; count: number | null
 }
 export interface Fix { label: string; set: Record<string, Raw>; append?: { lane: string; step: Step } }

@@ -34,7 +34,7 @@ const everything = computed<Found[]>(() => {
     ...study.lanes.flatMap((l) => l.steps.map((s) => ({ name: `${l.name} · ${study.entry(s.op, l.id)?.label ?? s.op}`, kind: 'step', act: () => study.select({ kind: 'step', lane: l.id, id: s.id }) }))),
     ...(study.doc?.shapes ?? []).map((s) => ({ name: s.name, kind: 'shape', act: () => study.select({ kind: 'shape', id: s.id }) })),
     ...(study.doc?.regions ?? []).map((r) => ({ name: r.name, kind: 'region', act: () => study.select({ kind: 'region', id: r.id }) })),
-    ...(lane ? study.catalogue.steps.filter((e) => e.lane === (flow ? 'particles' : 'field')).map((e) => ({ name: e.label, kind: `add to ${lane.name}: ${e.yields}`, act: () => addStepTo(lane, e) })) : []),
+    ...(lane ? study.catalogue.steps.filter((e) => e.lane === (flow ? (lane.kind ?? 'particles') : 'field')).map((e) => ({ name: e.label, kind: `add to ${lane.name}: ${e.yields}`, act: () => addStepTo(lane, e) })) : []),
   ]
 })
 const found = computed(() => {

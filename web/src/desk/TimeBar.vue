@@ -43,7 +43,7 @@ const words = computed(() => {
   if (!runs.connected) return 'no connection; trying again …'
   if (runs.problem) return runs.problem
   const r = runs.run
-  if (!r) return study.doc?.flows.length ? 'Run to see particles' : ''
+  if (!r) return study.doc?.flows.length ? 'Run to see the flow' : ''
   const n = r.frames.filter((f) => f <= clock.value.end).length
   const left = r.left !== null && r.state === 'running' ? ` · ${r.left < 1 ? 'less than 1' : Math.ceil(r.left)} s left` : ''
   const state = { done: '', running: '', waiting: ' · waiting', stopped: ' · stopped', failed: ' · failed' }[r.state] ?? ''

@@ -1,5 +1,5 @@
 <template>
-  <div ref="host" class="view" data-testid="view" :data-particles="runs.current?.count ?? 0" :data-lines="runs.drawn[runs.main]?.shapes['lines.counts']?.[0] ?? 0" @pointermove="hover" @pointerleave="spot = null">
+  <div ref="host" class="view" data-testid="view" :data-particles="runs.current?.count ?? 0" :data-gas="runs.current?.volume?.voxels ?? 0" :data-lines="runs.drawn[runs.main]?.shapes['lines.counts']?.[0] ?? 0" @pointermove="hover" @pointerleave="spot = null">
     <div class="draws">
       <button v-for="d in draws" :key="d.key" :class="{ on: d.on }" :aria-pressed="d.on" :title="`${d.label} (${d.key})`" @click="d.toggle()">{{ d.label }}</button>
     </div>
@@ -34,6 +34,7 @@ import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { Particles } from '../scene/particles'
 import { areDrawn, drawInstances } from '../scene/instances'
+import { Smoke } from '../scene/smoke'
 import { drawTrails } from '../scene/trails'
 import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
@@ -63,7 +64,7 @@ let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), surface: new THREE.Group(), sliceBefore: new THREE.Group(), glyphsBefore: new THREE.Group(), frame: new THREE.Group(), handles: new THREE.Group() }
 /** One layer a flow: its particles, and what its lane draws. */
-const flows = new Map<string, { particles: Particles; trails: THREE.Group; instances: THREE.Group }>()
+const flows = new Map<string, { particles: Particles; trails: THREE.Group; instances: THREE.Group; smoke: Smoke }>()
 /** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
 let framed = ''
 let taken = false
@@ -123,17 +124,18 @@ function flow() {
   if (!viewer) return
   const ids = (study.doc?.flows ?? []).map((f) => f.id)
   for (const [id, layer] of flows) if (!ids.includes(id)) {
-    viewer.scene.remove(layer.particles.points, layer.trails, layer.instances)
+    viewer.scene.remove(layer.particles.points, layer.trails, layer.instances, layer.smoke.mesh)
     layer.particles.dispose()
+    layer.smoke.dispose()
     clear(layer.trails)
     flows.delete(id)
   }
   for (const id of ids) {
     let layer = flows.get(id)
     if (!layer) {
-      layer = { particles: new Particles(), trails: new THREE.Group(), instances: new THREE.Group() }
+      layer = { particles: new Particles(), trails: new THREE.Group(), instances: new THREE.Group(), smoke: new Smoke(() => viewer?.depths ?? null) }
       flows.set(id, layer)
-      viewer.scene.add(layer.particles.points, layer.trails, layer.instances)
+      viewer.scene.add(layer.particles.points, layer.trails, layer.instances, layer.smoke.mesh)
     }
     const how = runs.lookOf(id)
     const frame = runs.shown[id] ?? null
@@ -141,7 +143,8 @@ function flow() {
     if (how.colour === 'speed' && how.low === null) range[0] = 0
     const drawn = look.showParticles ? (runs.drawn[id] ?? null) : null
     const covered = areDrawn(drawn) ? drawn!.facts.on : ''
-    layer.particles.show(look.showParticles && covered !== 'particles' ? frame : null, how, range, runs.isStale(id))
+    layer.smoke.show(look.showParticles ? (frame?.volume ?? null) : null, how, runs.isStale(id))
+    layer.particles.show(look.showParticles && !frame?.volume && covered !== 'particles' ? frame : null, how, range, runs.isStale(id))
     drawInstances(layer.instances, drawn, how, range, runs.isStale(id))
     drawTrails(layer.trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], runs.isStale(id))
   }
@@ -201,7 +204,8 @@ async function hover(event: PointerEvent) {
 
 onMounted(() => {
   viewer = new Viewer(host.value!)
-  viewer.onCoarse = (on) => flows.forEach((f) => f.particles.draft(on))
+  viewer.onCoarse = (on) => flows.forEach((f) => { f.particles.draft(on); f.smoke.draft(on) })
+  viewer.solid = () => ([...flows.values()].some((f) => f.smoke.mesh.visible) ? [layers.shapes, ...[...flows.values()].map((f) => f.instances)] : null)
   viewer.scene.add(...Object.values(layers))
   viewer.controls.addEventListener('start', () => { taken = true })
   watcher = new ResizeObserver(() => viewer?.resize())
@@ -212,7 +216,7 @@ onMounted(() => {
 onBeforeUnmount(() => {
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
-  flows.forEach((f) => { f.particles.dispose(); clear(f.trails) })
+  flows.forEach((f) => { f.particles.dispose(); f.smoke.dispose(); clear(f.trails) })
   viewer?.dispose()
 })
 // after the viewer's own hook: this one listens on its canvas

@@ -10,8 +10,8 @@
     </div>
     <div class="line">
       <span>{{ runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet' }}</span>
-      <select v-model="kind" aria-label="What of the flow" data-testid="export-what"><option value="particles">particles</option><option value="lines">lines</option><option value="spread">points on lines</option><option value="instances">instances</option></select>
-      <select v-model="points" aria-label="Format of the sequence" data-testid="export-format"><option v-for="f in ['ply', 'usd', 'npz', 'csv']" :key="f">{{ f }}</option></select>
+      <select v-if="!gas" v-model="kind" aria-label="What of the flow" data-testid="export-what"><option value="particles">particles</option><option value="lines">lines</option><option value="spread">points on lines</option><option value="instances">instances</option></select>
+      <select v-model="points" aria-label="Format of the sequence" data-testid="export-format"><option v-for="f in formats" :key="f">{{ f }}</option></select>
       <v-btn size="small" variant="outlined" :disabled="!runs.run?.frames.length || busy" data-testid="export-run" @click="sequence">Write</v-btn>
     </div>
     <p v-if="said" :class="{ bad }" role="status" data-testid="export-said">{{ said }}</p>
@@ -19,7 +19,7 @@
 </template>
 
 <script setup lang="ts">
-import { ref, watchEffect } from 'vue'
+import { computed, ref, watchEffect } from 'vue'
 import { download } from '../api/client'
 import { bytes } from '../lib/quantity'
 import { useRuns } from '../stores/runs'
@@ -53,7 +53,10 @@ async function work(what: string, job: () => Promise<number>) {
 const bake = () => work(`${field.value}.${format.value}`, () => download('POST', '/bakes', `${field.value}.${format.value}`, { study: study.key, field: field.value, region: region.value, time: runs.time, format: format.value }))
 const kind = ref('particles')
 const points = ref('ply')
-const sequence = () => work(`${kind.value}, ${points.value}`, () => download('GET', `/runs/${runs.run!.identity}/export?format=${points.value}&what=${kind.value}`, `${study.key}_${runs.run!.flow}_${kind.value}_${points.value}.zip`))
+const gas = computed(() => runs.run?.kind === 'gas')
+const formats = computed(() => (gas.value ? ['vdb', 'vti', 'npz'] : ['ply', 'usd', 'npz', 'csv']))
+watchEffect(() => { if (!formats.value.includes(points.value)) points.value = formats.value[0] })
+const sequence = () => work(gas.value ? `volumes, ${points.value}` : `${kind.value}, ${points.value}`, () => download('GET', `/runs/${runs.run!.identity}/export?format=${points.value}&what=${gas.value ? 'particles' : kind.value}`, `${study.key}_${runs.run!.flow}_${kind.value}_${points.value}.zip`))
 </script>
 
 <style scoped>

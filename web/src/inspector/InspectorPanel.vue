@@ -21,10 +21,10 @@
       <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
       <p>{{ lane ? 'A lane is read left to right: each step changes what the one before it made.' : 'Choose a step, a shape or a region in the score below.' }}</p>
       <ReadingRows v-if="lane && !flow && look.reading && lane.steps.length" :reading="look.reading" />
-      <LookPanel v-if="lane && flow" :flow="lane.id" />
+      <component :is="runs.isGas(lane.id) ? SmokeLook : LookPanel" v-if="lane && flow" :flow="lane.id" />
       <ExportPanel />
     </template>
-    <LookPanel v-if="entry && step && flow && study.selection?.kind === 'step'" :flow="study.selection.lane" />
+    <component :is="runs.isGas(study.selection.lane) ? SmokeLook : LookPanel" v-if="entry && step && flow && study.selection?.kind === 'step'" :flow="study.selection.lane" />
     <ExportPanel v-if="entry && step" />
   </aside>
 </template>
@@ -35,15 +35,18 @@ import type { Region, Shape } from '../api/types'
 import { paint } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
+import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import ExportPanel from './ExportPanel.vue'
 import LookPanel from './LookPanel.vue'
+import SmokeLook from './SmokeLook.vue'
 import ParamRow from './ParamRow.vue'
 import { waiting } from './linking'
 import ReadingRows from './ReadingRows.vue'
 import RegionForm from './RegionForm.vue'
 
 const study = useStudy()
+const runs = useRuns()
 const look = useLook()
 const big = ref<HTMLCanvasElement | null>(null)
 const kind = computed(() => study.selection?.kind)

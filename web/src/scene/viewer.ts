@@ -104,10 +104,36 @@ export class Viewer {
     this.onCoarse?.(on)
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2) * (on ? 0.6 : 1))
   }
+  /** What hides smoke behind it, or null if nothing needs to know; its distance is drawn into `depths` before each picture. */
+  solid: (() => THREE.Object3D[] | null) | null = null
+  depths: THREE.DepthTexture | null = null
+  private target: THREE.WebGLRenderTarget | null = null
+  private readonly flatMaterial = new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, colorWrite: false })
+  private drawDepths() {
+    const solid = this.solid?.()
+    if (!solid) return
+    const size = this.renderer.getDrawingBufferSize(new THREE.Vector2()).multiplyScalar(0.5).ceil()
+    if (!this.target || this.target.width !== size.x || this.target.height !== size.y) {
+      this.target?.dispose()
+      this.depths = new THREE.DepthTexture(size.x, size.y)
+      this.target = new THREE.WebGLRenderTarget(size.x, size.y, { depthTexture: this.depths })
+    }
+    const r = this.renderer
+    const shown = this.scene.children.map((c) => c.visible)
+    for (const c of this.scene.children) c.visible = c.visible && solid.includes(c)
+    this.scene.overrideMaterial = this.flatMaterial
+    r.setRenderTarget(this.target)
+    r.clear()
+    r.render(this.scene, this.camera)
+    r.setRenderTarget(null)
+    this.scene.overrideMaterial = null
+    this.scene.children.forEach((c, i) => { c.visible = shown[i] })
+  }
   /** Groups that are only on the left (before) or the right (after) half, when the view is split. */
   split: { before: THREE.Object3D[]; after: THREE.Object3D[] } | null = null
   private render() {
     const r = this.renderer
+    this.drawDepths()
     const s = this.split
     if (!s) {
       r.setScissorTest(false)
@@ -201,6 +227,7 @@ export class Viewer {
   }
   dispose() {
     this.controls.dispose()
+    this.target?.dispose()
     this.renderer.dispose()
     this.renderer.domElement.remove()
   }

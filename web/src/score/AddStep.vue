@@ -34,7 +34,7 @@ const flow = computed(() => study.isFlow(props.lane.id))
 const found = computed(() => {
   const words = query.value.toLowerCase().split(/\s+/).filter(Boolean)
   return study.catalogue.steps
-    .filter((e) => e.lane === (flow.value ? 'particles' : 'field'))
+    .filter((e) => e.lane === (flow.value ? (props.lane.kind ?? 'particles') : 'field'))
     .filter((e) => words.every((w) => `${e.label} ${e.yields} ${e.kind}`.toLowerCase().includes(w)))
     .map((e) => ({ ...e, why: whyNot(props.lane, e) }))
     .sort((a, b) => Number(!!a.why) - Number(!!b.why))

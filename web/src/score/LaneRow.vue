@@ -39,7 +39,11 @@ const lastStep = computed(() => props.lane.steps.at(-1)?.id ?? null)
 const last = computed(() => look.swatches?.facts.steps.filter((s) => s.lane === props.lane.id).at(-1))
 const error = computed(() => Object.entries(look.swatches?.facts.errors ?? {}).find(([k]) => k === `fields.${props.lane.id}` || k.startsWith(`fields.${props.lane.id}.`))?.[1])
 const summary = computed(() => {
-  if (flow.value) return runs.shown[props.lane.id] ? `particles · ${runs.shown[props.lane.id].count.toLocaleString('en')}` : 'particles'
+  if (flow.value) {
+    const what = props.lane.kind === 'gas' ? 'gas' : 'particles'
+    const n = runs.shown[props.lane.id]?.count
+    return n === undefined ? what : `${what} · ${n.toLocaleString('en')}${what === 'gas' ? ' voxels' : ''}`
+  }
   return last.value ? `${last.value.kind}${last.value.unit ? ` · ${last.value.unit}` : ''}` : 'field'
 })
 const folded = computed(() => foldedLanes.value.has(`${study.key}/${props.lane.id}`))

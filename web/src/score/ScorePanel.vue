@@ -32,6 +32,7 @@
     <div class="more">
       <v-btn size="small" data-testid="new-field-lane" :prepend-icon="mdiPlus" @click="addLane('field')">Field</v-btn>
       <v-btn size="small" data-testid="new-flow-lane" :prepend-icon="mdiPlus" @click="addLane('particles')">Particles</v-btn>
+      <v-btn size="small" data-testid="new-gas-lane" :prepend-icon="mdiPlus" @click="addLane('gas')">Gas</v-btn>
     </div>
   </div>
 </template>
@@ -122,12 +123,12 @@ function removeRegion(id: string) {
   study.edit('Remove the region', (d) => { removeUses(d, 'region', id); d.regions = d.regions.filter((x) => x.id !== id) })
   study.select(null)
 }
-function addLane(kind: 'field' | 'particles') {
-  const name = kind === 'field' ? 'Field' : 'Particles'
+function addLane(kind: 'field' | 'particles' | 'gas') {
+  const name = { field: 'Field', particles: 'Particles', gas: 'Gas' }[kind]
   const id = freshId(name, study.lanes.map((l) => l.id))
-  study.edit(`Add a ${kind === 'field' ? 'field' : 'particle flow'}`, (d) => {
+  study.edit(`Add a ${{ field: 'field', particles: 'particle flow', gas: 'gas flow' }[kind]}`, (d) => {
     if (kind === 'field') d.fields.push({ id, name: d.fields.length ? `Field ${d.fields.length + 1}` : name, steps: [] })
-    else d.flows.push({ id, name, kind: 'particles', steps: [] })
+    else d.flows.push({ id, name, kind, steps: [] })
   })
   study.select({ kind: 'lane', id })
 }

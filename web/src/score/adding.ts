@@ -20,13 +20,18 @@ export function whyNot(lane: Lane, e: Entry): string {
   const study = useStudy()
   const doc = study.doc!
   const kind = kindOf(lane)
-  if (study.isFlow(lane.id)) {
+  if (lane.kind === 'gas') {
+    if (e.kind === 'domain') return lane.steps.length ? 'begins a lane' : doc.regions.length ? '' : 'there is no region yet'
+    if (!lane.steps.length) return 'a gas lane begins with a Domain'
+  } else if (study.isFlow(lane.id)) {
     if (e.kind === 'emit' && !doc.shapes.length) return 'there is no shape yet to emit from'
     if (e.id === 'carry' && !doc.fields.length) return 'there is no field yet'
     return ''
   }
-  if (e.accepts === 'nothing' && kind !== 'nothing') return 'begins a lane'
-  if (e.accepts !== 'nothing' && kind === 'nothing') return 'needs a field before it'
+  if (lane.kind !== 'gas') {
+    if (e.accepts === 'nothing' && kind !== 'nothing') return 'begins a lane'
+    if (e.accepts !== 'nothing' && kind === 'nothing') return 'needs a field before it'
+  }
   if ((e.accepts === 'scalar' || e.accepts === 'vector') && kind !== 'any' && e.accepts !== kind) return `takes a ${e.accepts}; this lane is a ${kind}`
   for (const p of toChoose(e)) {
     if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length) return 'there is no shape yet'
@@ -53,7 +58,7 @@ export function addStepTo(lane: Lane, e: Entry) {
   const obstacle = doc.shapes.find((s) => s.kind === 'mesh') ?? doc.shapes[0]
   const curve = doc.shapes.find((s) => s.kind === 'curve')
   for (const p of toChoose(e)) {
-    if (p.type === 'shape') params[p.name] = ((p.name === 'curve' ? curve : e.id === 'emit' ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0]) : obstacle) ?? obstacle)?.id ?? ''
+    if (p.type === 'shape') params[p.name] = ((p.name === 'curve' ? curve : ['emit', 'source'].includes(e.id) ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0]) : obstacle) ?? obstacle)?.id ?? ''
     else if (p.type === 'shapes') params[p.name] = doc.shapes.length ? [doc.shapes[0].id] : []
     else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
     else if (p.type === 'flow') params[p.name] = doc.flows[0]?.id ?? ''

@@ -5,14 +5,17 @@ import { ApiError, arrays, call, newestArrays, type Packed } from '../api/client
 import type { FlowLook, RunOut, Vec3 } from '../api/types'
 import { areDrawn, keepMeshes, knownMeshes, type DrawnFacts } from '../scene/instances'
 import { useStudy } from './study'
+import { loadVolume, type Volume } from './volumes'
 
 /** A frame of a flow as it is drawn: positions in their box in 16 bits, the channel that colours in 8. */
 export interface Frame {
   identity: string; frame: number; count: number; lower: Vec3; upper: Vec3; low: number; high: number; unit: string; colour: string
   position: Uint16Array; tone: Uint8Array; left: Uint8Array
+  /** Of gas instead of particles. */
+  volume?: Volume
 }
 type Drawn = Packed<DrawnFacts>
-const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive' }
+const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive', absorb: 12, tint: '#D5DAE0', glow: 1, cold: 200, hot: 1200 }
 const KEPT = 400 << 20
 
 export const useRuns = defineStore('runs', () => {
@@ -47,7 +50,8 @@ export const useRuns = defineStore('runs', () => {
   const current = computed(() => shown.value[main.value] ?? null)
   const isStale = (flow: string) => !!shown.value[flow] && shown.value[flow].identity !== wanted.value[flow]
   const stale = computed(() => (study.doc?.flows ?? []).some((f) => isStale(f.id)))
-  const lookOf = (flow: string): FlowLook => ({ ...PLAIN, ...study.doc?.looks[flow] })
+  const isGas = (flow: string) => study.laneOf(flow)?.kind === 'gas'
+  const lookOf = (flow: string): FlowLook => ({ ...PLAIN, ...(isGas(flow) ? { colour: 'smoke' } : {}), ...study.doc?.looks[flow] })
 
   function open(key: string, at: number) {
     close()
@@ -75,7 +79,7 @@ export const useRuns = defineStore('runs', () => {
   async function start(as: 'preview' | 'full' = quality.value) {
     await study.flush()
     const flows = (study.doc?.flows ?? []).filter((f) => f.steps.length).map((f) => f.id)
-    if (!flows.length) { problem.value = 'There is no flow to run; add a particle lane'; return }
+    if (!flows.length) { problem.value = 'There is no flow to run; add particles or gas'; return }
     const failed: string[] = []
     for (const flow of [...flows].sort((a, b) => Number(b === main.value) - Number(a === main.value))) {
       try {
@@ -102,19 +106,26 @@ export const useRuns = defineStore('runs', () => {
   watch(() => run.value?.state, (s) => { if (s === 'failed') problem.value = run.value?.message ?? '' })
 
   async function show(flow: string, identity: string, n: number) {
-    const { colour } = lookOf(flow)
-    const name = `${identity}/${n}?colour=${colour}`
+    const { colour, absorb } = lookOf(flow)
+    const gas = isGas(flow)
+    const name = `${identity}/${n}?colour=${colour}${gas ? `&absorb=${absorb}` : ''}`
     let found = frames.get(name)
-    if (!found) {
+    if (!found && gas) {
+      const volume = await loadVolume(identity, n, colour === 'smoke' ? '' : colour, absorb)
+      const none = new Uint8Array(0)
+      found = { identity, frame: n, count: volume.voxels, lower: volume.lower, upper: volume.lower, low: 0, high: volume.tops.channel ?? volume.tops.density, unit: '', colour, position: new Uint16Array(0), tone: none, left: none, volume }
+      frames.set(name, found)
+      kept += volume.texels.length
+    } else if (!found) {
       const { facts, arrays: a } = await arrays<Omit<Frame, 'position' | 'tone' | 'left'>>(`/runs/${identity}/frames/${n}?colour=${encodeURIComponent(colour)}`)
       found = { ...facts, identity, position: a.position as Uint16Array, tone: a.tone as Uint8Array, left: a.left as Uint8Array }
       frames.set(name, found)
       kept += found.count * 8
-      for (const [old, f] of frames) {
-        if (kept < KEPT) break
-        frames.delete(old)
-        kept -= f.count * 8
-      }
+    }
+    for (const [old, f] of frames) {
+      if (kept < KEPT || old === name) break
+      frames.delete(old)
+      kept -= f.volume?.texels.length ?? f.count * 8
     }
     if (identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour) shown.value = { ...shown.value, [flow]: found }
   }
@@ -159,5 +170,5 @@ export const useRuns = defineStore('runs', () => {
     } else playing.value = on
   }
   function go(n: number) { frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n))) }
-  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, shown, drawn, current, lookOf, problem, open, close, start, stop, play, go }
+  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, shown, drawn, current, lookOf, isGas, problem, open, close, start, stop, play, go }
 })

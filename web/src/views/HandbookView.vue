@@ -49,10 +49,11 @@ function paragraphs(text: string): { list: boolean; items: string[] }[] {
 const words = (text: string) => text.split(/(\*\*[^*]+\*\*|\*[^*]+\*)/).filter(Boolean).map((t) => (t.startsWith('**') ? { tag: 'b', text: t.slice(2, -2) } : t.startsWith('*') ? { tag: 'i', text: t.slice(1, -1) } : { tag: 'span', text: t }))
 const fits = (e: Entry) => `${e.label} ${e.yields} ${e.doc} ${e.mistake}`.toLowerCase().includes(query.value.toLowerCase())
 const groups = computed(() => [
-  { title: 'Starts', entries: catalogue.value.steps.filter((e) => e.kind === 'start' && fits(e)) },
-  { title: 'Changes', entries: catalogue.value.steps.filter((e) => e.kind === 'change' && fits(e)) },
-  { title: 'Joins', entries: catalogue.value.steps.filter((e) => e.kind === 'join' && fits(e)) },
+  { title: 'Starts', entries: catalogue.value.steps.filter((e) => e.lane === 'field' && e.kind === 'start' && fits(e)) },
+  { title: 'Changes', entries: catalogue.value.steps.filter((e) => e.lane === 'field' && e.kind === 'change' && fits(e)) },
+  { title: 'Joins', entries: catalogue.value.steps.filter((e) => e.lane === 'field' && e.kind === 'join' && fits(e)) },
   { title: 'Particles', entries: catalogue.value.steps.filter((e) => e.lane === 'particles' && fits(e)) },
+  { title: 'Gas', entries: catalogue.value.steps.filter((e) => e.lane === 'gas' && fits(e)) },
   { title: 'Shapes', entries: catalogue.value.shapes.filter(fits) },
 ])
 function range(p: ParamSpec) {

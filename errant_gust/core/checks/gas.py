@@ -1,0 +1,47 @@
+"""Checks on gas flows."""
+
+from typing import Any
+
+from errant_gust.core.fields.scene import Plan
+from errant_gust.core.flows.gas.channels import Burn, GasChannel
+from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.gas.forces import Rise
+from errant_gust.core.flows.gas.sources import Source
+
+THIN = 2.0  # voxels
+
+
+def gas_troubles(plan: Plan, flow: GasFlow) -> list[tuple[str, str, str, str, str]]:
+    """(level, code, where, what, why) of what is likely wrong with a gas flow."""
+    parts = flow.parts(0.0)
+    steps: list[Any] = [p.step for p in parts]
+    sources = [(p.where, p.step) for p in parts if isinstance(p.step, Source)]
+    found = []
+    scene = plan.at(0.0)
+    for where, source in sources:
+        shape = scene.shape(source.shape)
+        if not shape.kind.bounded:
+            continue
+        lower, upper = shape.box
+        least = source.thickness if source.where == "shell" else float((upper - lower).min())
+        if least < THIN * flow.domain.voxel_size:
+            found.append((
+                "warning", "thin_source", f"{where}.shape",
+                f"the source is {least:.3g} m thin, voxels are {flow.domain.voxel_size:.3g} m",
+                "it is hit or missed by chance; make it thicker, or the voxels smaller",
+            ))  # fmt: skip
+    hot = any(s.temperature for _, s in sources) or any(isinstance(s, Burn) for s in steps)
+    if hot and not any(isinstance(s, Rise) for s in steps):
+        found.append(("note", "hot_but_still", f"flows.{flow.id}", "the gas is hot, and nothing lifts it", "add Rise"))
+    if any(isinstance(s, Burn) for s in steps) and not any(s.fuel for _, s in sources):
+        found.append(
+            ("warning", "no_fuel", f"flows.{flow.id}", "no Source brings fuel, so nothing burns", "give one fuel")
+        )
+    filled = {s.channel for _, s in sources}
+    for part in parts:
+        if isinstance(part.step, GasChannel) and part.step.name not in filled:
+            found.append((
+                "warning", "empty_channel", f"{part.where}.name", f"no Source fills '{part.step.name}'",
+                "name it under Channel of a Source",
+            ))  # fmt: skip
+    return found

@@ -1,0 +1,160 @@
+/** Gas of one flow: marched through a 3D texture of density, light and temperature; or one channel in the colours of a map. */
+import * as THREE from 'three'
+import type { FlowLook } from '../api/types'
+import { maps, mixed } from '../lib/colour'
+import type { Volume } from '../stores/volumes'
+
+const vertex = `
+varying vec3 place;
+void main() {
+  place = position;
+  gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+}`
+// The box is the unit cube; texels are density, light, temperature and one more channel.
+const fragment = `
+precision highp sampler3D;
+uniform sampler3D texels; uniform sampler2D lut; uniform sampler2D depths; uniform sampler2D body;
+uniform vec3 eye; uniform vec3 ahead; uniform float parallel; uniform vec3 size; uniform mat4 clip; uniform vec2 screen;
+uniform float steps; uniform float absorb; uniform float densityTop; uniform float heatTop; uniform float cold; uniform float hot;
+uniform float glow; uniform vec3 tint; uniform float channelTop; uniform float mapLow; uniform float mapHigh; uniform float plain; uniform float dim;
+varying vec3 place;
+float unit(vec2 p) { return fract(52.9829189 * fract(dot(p, vec2(0.06711056, 0.00583715)))); }
+void main() {
+  vec3 way = parallel > 0.5 ? ahead : place - eye;
+  vec3 from = parallel > 0.5 ? place - 10.0 * ahead : eye;
+  vec3 inv = 1.0 / (way + vec3(equal(way, vec3(0.0))) * 1e-9);
+  vec3 a = -from * inv, b = (1.0 - from) * inv;
+  vec3 lo = min(a, b), hi = max(a, b);
+  float near = max(max(max(lo.x, lo.y), lo.z), 0.0), far = min(min(hi.x, hi.y), hi.z);
+  if (far <= near) discard;
+  float each = (far - near) / steps;
+  float length_ = each * length(way * size);
+  // dithered by the pixel, so that few steps give grain instead of slices
+  float t = near + each * unit(gl_FragCoord.xy);
+  float seen = texture2D(depths, gl_FragCoord.xy / screen).r;
+  vec3 sum = vec3(0.0);
+  float through = 1.0;
+  for (int i = 0; i < 160; i++) {
+    if (float(i) >= steps || through < 0.01) break;
+    vec3 p = from + way * t;
+    vec4 c = clip * vec4(p, 1.0);
+    if (c.z / c.w * 0.5 + 0.5 > seen) break;
+    vec4 texel = texture(texels, p);
+    if (plain > 0.5) {
+      float v = texel.a * channelTop;
+      float share = clamp((v - mapLow) / (mapHigh - mapLow), 0.0, 1.0);
+      float taken = 1.0 - exp(-absorb * share * length_);
+      sum += through * taken * texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb;
+      through *= 1.0 - taken;
+    } else {
+      float d = texel.r * densityTop;
+      float taken = 1.0 - exp(-absorb * d * length_);
+      vec3 lit = tint * (0.16 + 0.95 * texel.g) + vec3(0.03, 0.05, 0.09);
+      sum += through * taken * lit;
+      float kelvin = texel.b * heatTop;
+      float share = clamp((kelvin - cold) / max(hot - cold, 1.0), 0.0, 1.0);
+      float fire = glow * share * share * length_ * 14.0;
+      sum += through * fire * texture2D(body, vec2(share * 0.996 + 0.002, 0.5)).rgb;
+      through *= 1.0 - taken;
+    }
+    t += each;
+  }
+  float alpha = 1.0 - through;
+  gl_FragColor = vec4(sum * dim, alpha * dim);
+}`
+const FULL = 96
+const COARSE = 36
+
+function lutOf(table: Uint8Array) {
+  const rgba = new Uint8Array(256 * 4)
+  for (let i = 0; i < 256; i++) rgba.set([table[3 * i], table[3 * i + 1], table[3 * i + 2], 255], 4 * i)
+  const made = new THREE.DataTexture(rgba, 256, 1)
+  made.needsUpdate = true
+  return made
+}
+const rgb = (hex: string) => new THREE.Vector3(...[1, 3, 5].map((i) => (parseInt(hex.slice(i, i + 2), 16) || 0) / 255))
+
+export class Smoke {
+  readonly mesh: THREE.Mesh<THREE.BoxGeometry, THREE.ShaderMaterial>
+  private volume: Volume | null = null
+  private map = ''
+  private texture: THREE.Data3DTexture | null = null
+
+  constructor(private readonly depths: () => THREE.Texture | null) {
+    const geometry = new THREE.BoxGeometry(1, 1, 1).translate(0.5, 0.5, 0.5)
+    this.mesh = new THREE.Mesh(geometry, new THREE.ShaderMaterial({
+      vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false, depthTest: false, side: THREE.BackSide,
+      blending: THREE.CustomBlending, blendSrc: THREE.OneFactor, blendDst: THREE.OneMinusSrcAlphaFactor, premultipliedAlpha: true, toneMapped: false,
+      uniforms: {
+        texels: { value: null }, lut: { value: lutOf(maps.sequential) }, body: { value: lutOf(maps.heat) }, depths: { value: null }, eye: { value: new THREE.Vector3() }, ahead: { value: new THREE.Vector3() },
+        parallel: { value: 0 }, size: { value: new THREE.Vector3(1, 1, 1) }, clip: { value: new THREE.Matrix4() }, screen: { value: new THREE.Vector2(1, 1) }, steps: { value: FULL },
+        absorb: { value: 12 }, densityTop: { value: 1 }, heatTop: { value: 1 }, cold: { value: 200 }, hot: { value: 1200 }, glow: { value: 1 }, tint: { value: new THREE.Vector3(0.8, 0.83, 0.87) },
+        channelTop: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 }, plain: { value: 0 }, dim: { value: 1 },
+      },
+    }))
+    this.mesh.frustumCulled = false
+    this.mesh.renderOrder = 2.5
+    this.mesh.matrixAutoUpdate = false
+    this.mesh.onBeforeRender = (renderer, _scene, camera) => {
+      const u = this.mesh.material.uniforms
+      const back = this.mesh.matrixWorld.clone().invert()
+      u.eye.value.setFromMatrixPosition(camera.matrixWorld).applyMatrix4(back)
+      u.parallel.value = (camera as THREE.OrthographicCamera).isOrthographicCamera ? 1 : 0
+      u.ahead.value.set(0, 0, -1).transformDirection(camera.matrixWorld).transformDirection(back)
+      u.clip.value.multiplyMatrices(camera.projectionMatrix, camera.matrixWorldInverse).multiply(this.mesh.matrixWorld)
+      u.depths.value = this.depths()
+      renderer.getDrawingBufferSize(u.screen.value)
+      this.mesh.material.uniformsNeedUpdate = true
+    }
+  }
+  show(volume: Volume | null, look: FlowLook, stale: boolean) {
+    this.mesh.visible = !!volume && look.shown
+    if (!volume || !this.mesh.visible) return
+    const u = this.mesh.material.uniforms
+    if (volume !== this.volume) {
+      this.volume = volume
+      this.texture?.dispose()
+      const [nx, ny, nz] = volume.shape
+      this.texture = new THREE.Data3DTexture(volume.texels, nx, ny, nz)
+      this.texture.format = THREE.RGBAFormat
+      this.texture.minFilter = this.texture.magFilter = THREE.LinearFilter
+      this.texture.unpackAlignment = 1
+      this.texture.needsUpdate = true
+      u.texels.value = this.texture
+      const axes = volume.axes, m = new THREE.Matrix4()
+      const columns = [0, 1, 2].map((c) => new THREE.Vector3(axes[0][c], axes[1][c], axes[2][c]))
+      const corner = columns[0].clone().multiplyScalar(volume.lower[0]).addScaledVector(columns[1], volume.lower[1]).addScaledVector(columns[2], volume.lower[2])
+      m.makeBasis(columns[0].clone().multiplyScalar(volume.size[0]), columns[1].clone().multiplyScalar(volume.size[1]), columns[2].clone().multiplyScalar(volume.size[2])).setPosition(corner)
+      this.mesh.matrix.copy(m)
+      this.mesh.matrixWorldNeedsUpdate = true
+      u.size.value.fromArray(volume.size)
+      Object.assign(u.densityTop, { value: volume.tops.density })
+      Object.assign(u.heatTop, { value: volume.tops.temperature })
+      Object.assign(u.channelTop, { value: volume.tops.channel ?? 1 })
+    }
+    const key = look.map === 'mix' ? `mix${look.from}${look.to}` : look.map
+    if (this.map !== key) {
+      this.map = key
+      u.lut.value.dispose()
+      u.lut.value = lutOf(look.map === 'mix' ? mixed(look.from, look.to) : maps[look.map])
+    }
+    const plain = look.colour !== 'smoke'
+    Object.assign(u.plain, { value: plain ? 1 : 0 })
+    Object.assign(u.absorb, { value: look.absorb })
+    Object.assign(u.glow, { value: look.glow })
+    Object.assign(u.cold, { value: look.cold })
+    Object.assign(u.hot, { value: look.hot })
+    u.tint.value.copy(rgb(look.tint))
+    const high = look.high ?? volume.tops.channel ?? 1, low = look.low ?? 0
+    Object.assign(u.mapLow, { value: low })
+    Object.assign(u.mapHigh, { value: high > low ? high : low + 1 })
+    Object.assign(u.dim, { value: stale ? 0.45 : 1 })
+  }
+  /** Fewer steps while the view moves on a machine that draws slowly. */
+  draft(coarse: boolean) { this.mesh.material.uniforms.steps.value = coarse ? COARSE : FULL }
+  dispose() {
+    this.texture?.dispose()
+    this.mesh.geometry.dispose()
+    this.mesh.material.dispose()
+  }
+}

@@ -1,0 +1,19 @@
+/** Frames of gas as the view takes them: four bytes a voxel. */
+import { arrays } from '../api/client'
+import type { Vec3 } from '../api/types'
+
+interface Facts {
+  frame: number; identity: string; names: string[]; tops: { density: number; light: number; temperature: number; channel?: number }
+  lower: Vec3; size: Vec3; shape: Vec3; axes: number[][]; voxel_size: number; voxels: number; channel: string
+}
+/** Texels RGBA, x fastest: density, light, temperature, the chosen channel, each a share of its top. */
+export interface Volume extends Facts { texels: Uint8Array<ArrayBuffer> }
+
+export async function loadVolume(identity: string, frame: number, channel: string, absorb: number): Promise<Volume> {
+  const { facts, arrays: a } = await arrays<Facts>(`/runs/${identity}/frames/${frame}/volume?channel=${encodeURIComponent(channel)}&absorb=${absorb}`)
+  const count = a.density.length
+  const texels = new Uint8Array(count * 4)
+  const parts = [a.density, a.light, a.temperature, a.channel ?? a.density]
+  for (let c = 0; c < 4; c++) for (let i = 0, o = c, p = parts[c]; i < count; i++, o += 4) texels[o] = p[i]
+  return { ...facts, identity, texels }
+}
