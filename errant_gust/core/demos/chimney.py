@@ -10,7 +10,7 @@ def chimney_downdraught() -> dict[str, Any]:
         "version": 1,
         "name": "Chimney downdraught",
         "note": "A gust throws the furnace's smoke down on the quay, where it swells and rolls outward.",
-        "clock": {"fps": 24, "start": 1, "end": 72, "slow_motion": 1.0},
+        "clock": {"fps": 24, "start": 1, "end": 84, "slow_motion": 1.0},
         "shapes": [
             {
                 "id": "chimney", "name": "Chimney", "kind": "cylinder",
@@ -26,7 +26,7 @@ def chimney_downdraught() -> dict[str, Any]:
             },
             {
                 "id": "gust_place", "name": "Where the gust falls", "kind": "capsule", "shown": False,
-                "params": {"radius": 0.35, "height": 1.6, "move": [-0.45, 0, 1.5], "turn": [0, 120, 0]},
+                "params": {"radius": 0.32, "height": 1.9, "move": [-0.35, 0, 1.05], "turn": [0, 135, 0]},
             },
         ],
         "regions": [
@@ -39,7 +39,7 @@ def chimney_downdraught() -> dict[str, Any]:
             {
                 "id": "gust", "name": "Gust",
                 "steps": [
-                    {"id": "a", "op": "constant", "params": {"vector": [2.4, 0, -1.7]}},
+                    {"id": "a", "op": "constant", "params": {"vector": [2.7, 0, -2.6]}},
                     {
                         "id": "b", "op": "mask",
                         "params": {"by": "where"},
@@ -78,14 +78,14 @@ def chimney_downdraught() -> dict[str, Any]:
                         },
                     },
                     {"id": "c", "op": "collide", "params": {"shapes": ["chimney", "shed"]}},
-                    {"id": "d", "op": "rise", "params": {"weight": 1.1}},
+                    {"id": "d", "op": "rise", "params": {"weight": 1.4}},
                     {"id": "e", "op": "push", "params": {"field": "gust", "how": "ease", "rate": 5, "by": "where"}},
                     {
                         "id": "f", "op": "push",
                         "params": {"field": "turbulence", "how": "force", "strength": 1.6},
                     },
                     {"id": "g", "op": "curl_up", "params": {"strength": 0.35}},
-                    {"id": "h", "op": "expand", "params": {"amount": 0.35}},
+                    {"id": "h", "op": "expand", "params": {"amount": 0.5}},
                     {"id": "i", "op": "cool", "params": {"rate": 1.2}},
                     {"id": "j", "op": "thin_out", "params": {"rate": 0.25}},
                     {"id": "k", "op": "channel", "params": {"name": "glow", "rate": 2.0}},

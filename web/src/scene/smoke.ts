@@ -32,7 +32,7 @@ void main() {
   // dithered by the pixel, so that few steps give grain instead of slices
   float t = near + each * unit(gl_FragCoord.xy);
   float seen = texture2D(depths, gl_FragCoord.xy / screen).r;
-  vec3 sum = vec3(0.0);
+  vec3 sum = vec3(0.0), heat = vec3(0.0);
   float through = 1.0;
   for (int i = 0; i < 160; i++) {
     if (float(i) >= steps || through < 0.01) break;
@@ -54,12 +54,13 @@ void main() {
       float kelvin = texel.b * heatTop;
       float share = clamp((kelvin - cold) / max(hot - cold, 1.0), 0.0, 1.0);
       float fire = glow * share * share * length_ * 14.0;
-      sum += through * fire * texture2D(body, vec2(share * 0.996 + 0.002, 0.5)).rgb;
+      heat += through * fire * texture2D(body, vec2(share * 0.996 + 0.002, 0.5)).rgb;
       through *= 1.0 - taken;
     }
     t += each;
   }
   float alpha = 1.0 - through;
+  sum += 1.0 - exp(-heat); // bright fire nears white, and is not cut off
   gl_FragColor = vec4(sum * dim, alpha * dim);
 }`
 const FULL = 96

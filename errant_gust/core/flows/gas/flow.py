@@ -124,7 +124,9 @@ class GasFlow:
     def next(self, state: GasState, frame: int, cancel: Cancel | None = None) -> GasState:
         """The state on frame + 1 from that on `frame`."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
-        state = self._fitted(state, self.plan.at(start), self.parts(start))
+        way = self._fastest(state) * (end - start) / state.domain.voxel_size
+        margin = int(min(3 * BLOCK, max(4.0, way + 3)))  # cells that anything may cross in a frame
+        state = self._fitted(state, self.plan.at(start), self.parts(start), margin)
         count = self.substeps(state, start, end)
         for i in range(count):
             a = start + (end - start) * i / count
@@ -134,8 +136,7 @@ class GasFlow:
     def substeps(self, state: GasState, start: float, end: float) -> int:
         """So many that nothing goes farther than the Domain allows in one."""
         domain = cast(Domain, self.parts(start)[0].step)
-        most = [_pool().submit(kernels.fastest, state.u, state.v, state.w, a, b) for a, b in self._slabs(state)]
-        fastest = math.sqrt(max(f.result() for f in most))
+        fastest = self._fastest(state)
         if not math.isfinite(fastest):
             raise GustError(
                 "the velocities are no longer numbers", where=f"flows.{self.id}",
@@ -150,10 +151,15 @@ class GasFlow:
             )  # fmt: skip
         return count
 
+    def _fastest(self, state: GasState) -> float:
+        most = [_pool().submit(kernels.fastest, state.u, state.v, state.w, a, b) for a, b in self._slabs(state)]
+        found = math.sqrt(max(f.result() for f in most))
+        return found if math.isfinite(found) else math.inf
+
     def _slabs(self, state: GasState) -> list[tuple[int, int]]:
         return _slabs(state.values.shape[1], threads())
 
-    def _fitted(self, state: GasState, scene: Scene, parts: list[Part]) -> GasState:
+    def _fitted(self, state: GasState, scene: Scene, parts: list[Part], margin: int = BLOCK) -> GasState:
         """The state in the window that the next frame needs."""
         domain = cast(Domain, parts[0].step)
         if not domain.follow:
@@ -168,7 +174,7 @@ class GasFlow:
                     corners = np.array([[(lower, upper)[b][a] for a, b in enumerate(x)] for x in np.ndindex(2, 2, 2)])
                     own = (corners @ self.domain.axes - np.array(self.domain.lower)) / self.domain.voxel_size
                     also.append((np.floor(own.min(axis=0)).astype(int), np.ceil(own.max(axis=0)).astype(int)))
-        origin, shape_ = around(state, least, BLOCK, also)
+        origin, shape_ = around(state, least, margin, also)
         return state.moved_to(origin, shape_)
 
     # one step in time --------------------------------------------------------------------------------------------
