@@ -13,6 +13,7 @@ from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
 from errant_gust.core.demos.globe import globe_skin
 from errant_gust.core.demos.harbour import harbour_gust
 from errant_gust.core.demos.lagoon import lagoon_mist
+from errant_gust.core.demos.lantern import lantern_flare
 
 DEMOS = {
     "harbour_gust": harbour_gust,
@@ -21,6 +22,7 @@ DEMOS = {
     "lagoon_mist": lagoon_mist,
     "chimney_downdraught": chimney_downdraught,
     "bench_flash": bench_flash,
+    "lantern_flare": lantern_flare,
 }
 
 

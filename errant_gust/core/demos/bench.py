@@ -84,7 +84,7 @@ def bench_flash() -> dict[str, Any]:
             }
         ],
         "looks": {
-            "fire": {"colour": "smoke", "absorb": 16, "glow": 0.55, "cold": 120, "hot": 1500, "tint": "#8A857F"},
+            "fire": {"colour": "smoke", "absorb": 9, "glow": 2.2, "cold": 70, "hot": 1250, "tint": "#6B655F"},
             "probe": {"axis": 1, "share": 0.5},
         },
     }  # fmt: skip

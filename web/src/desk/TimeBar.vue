@@ -9,8 +9,8 @@
       <u :style="{ left: at(runs.frame) }" />
     </div>
     <span class="muted" data-testid="run-state" role="status">{{ words }}</span>
-    <span class="num"><input class="fps num" :value="clock.fps" aria-label="Frames a second" @change="setFps" /> fps</span>
-    <span class="num">end <input class="fps num" :value="clock.end" aria-label="Last frame" data-testid="clock-end" @change="setEnd" /></span>
+    <span class="num"><input class="fps num" :value="clock.fps" aria-label="Frames a second" @change="setFps" @keydown.enter="leave" /> fps</span>
+    <span class="num">end <input class="fps num" :value="clock.end" aria-label="Last frame" data-testid="clock-end" @change="setEnd" @keydown.enter="leave" /></span>
   </div>
 </template>
 
@@ -58,6 +58,8 @@ function setFps(event: Event) {
   const v = Number((event.target as HTMLInputElement).value)
   if (v > 0 && v <= 240) study.edit(`Frames a second ${clock.value.fps} → ${v}`, (d) => { d.clock.fps = v })
 }
+/** Enter takes the number and gives the keyboard back to the Desk. */
+function leave(event: KeyboardEvent) { (event.target as HTMLInputElement).blur() }
 function setEnd(event: Event) {
   const v = Math.round(Number((event.target as HTMLInputElement).value))
   if (v >= clock.value.start && v < clock.value.start + 100000) study.edit(`Last frame ${clock.value.end} → ${v}`, (d) => { d.clock.end = v })

@@ -1,0 +1,105 @@
+"""Gas on the Desk: smoke past an obstacle, steered by a lane, with a channel of its own, looked at, run, taken away."""
+
+import json
+import subprocess
+import zipfile
+
+import numpy as np
+from playwright.sync_api import expect
+
+from tests.browser.test_flows import go_to, runs_to
+from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+
+
+def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, address, tmp_path):
+    key = new_study(page, address)
+    for _ in range(2):
+        page.get_by_test_id("add-shape").click()
+        page.get_by_test_id("new-shape-sphere").click()
+    rock, wick = (s["id"] for s in document(page, address, key)["shapes"])
+    put(page, "radius", "0.25")
+    put(page, "move-2", "0.3")
+    page.get_by_test_id(f"shape-{rock}").click()
+    put(page, "radius", "0.3")
+    put(page, "move-0", "0.1")
+    put(page, "move-2", "1.1")
+    page.get_by_test_id("add-region").click()
+    put(page, "voxel_size", "0.05")
+    add_field(page)
+    add_step(page, "field", "curl_noise")
+    put(page, "feature_size", "0.5")
+    page.get_by_test_id("new-gas-lane").click()
+    page.get_by_test_id("add-gas").click()
+    expect(page.get_by_test_id("op-source")).to_be_disabled()  # a Domain comes first
+    page.get_by_test_id("op-domain").click()
+    add_step(page, "gas", "source")
+    page.get_by_test_id("select-shape").select_option(wick)
+    page.get_by_test_id("select-how").select_option("at least")
+    put(page, "density", "1")
+    page.get_by_test_id("text-channel").fill("glow")
+    page.get_by_test_id("text-channel").press("Enter")
+    add_step(page, "gas", "collide")
+    add_step(page, "gas", "rise")
+    add_step(page, "gas", "push")
+    expect(page.get_by_test_id("select-field")).to_have_value("field")
+    page.get_by_test_id("select-how").select_option("force")
+    put(page, "strength", "2")
+    add_step(page, "gas", "channel")
+    put(page, "rate", "3")
+    page.get_by_test_id("clock-end").fill("16")
+    page.get_by_test_id("clock-end").press("Enter")
+    saved(page)
+    assert document(page, address, key)["clock"]["end"] == 16
+    assert document(page, address, key)["flows"][0]["steps"][2]["params"]["shapes"] == [rock]
+    page.keyboard.press("1")
+    page.keyboard.press("2")
+    empty = pixels(page)
+    runs_to(page, 16)
+    view = page.get_by_test_id("view")
+    go_to(page, 0.97)
+    expect(view).not_to_have_attribute("data-gas", "0")
+    smoke = redrawn(page, empty, 0.01)
+
+    # one channel in the colours of a map, another under the same map and range
+    page.get_by_test_id("look-colour").select_option("temperature")
+    put(page, "look-low", "0")
+    put(page, "look-high", "300")
+    heat = redrawn(page, smoke, 0.005)
+    page.get_by_test_id("look-colour").select_option("glow")
+    put(page, "look-high", "300")
+    expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.1 m")
+    faint = redrawn(page, heat, 0.005)
+    assert (faint.max(axis=2) > 90).sum() < (heat.max(axis=2) > 90).sum(), "at most 1 of 300 under the same mapping"
+    page.get_by_test_id("look-colour").select_option("smoke")
+    redrawn(page, faint, 0.005)
+
+    # the full run is finer, and is what is written
+    page.get_by_test_id("quality").select_option("full")
+    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=120_000)
+    page.get_by_test_id("run").click()
+    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=120_000)
+    expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.05 m", timeout=60_000)
+    page.get_by_text("Take away").click()
+    expect(page.get_by_test_id("export-format")).to_have_value("vdb")
+    with page.expect_download() as found:
+        page.get_by_test_id("export-run").click()
+    with zipfile.ZipFile(found.value.path()) as archive:
+        archive.extractall(tmp_path)
+    files = sorted(tmp_path.glob("*.vdb"))
+    assert len(files) == 16
+    code = (
+        "import pyopenvdb as v, sys, json; g, m = v.readAll(sys.argv[1]); g = {x.name: x for x in g};"
+        "a = g['density'].getConstAccessor(); t = g['density'].transform;"
+        "at = lambda p: a.getValue([round(x) for x in t.worldToIndex(p)]);"
+        "print(json.dumps([sorted(g), t.voxelSize()[0], at((0.1, 0, 1.1)), at((0, 0, 0.3)),"
+        "g['density'].evalMinMax()]))"
+    )
+    said = subprocess.run(["/usr/bin/python3", "-c", code, str(files[-1])], capture_output=True, text=True, check=True)
+    names, h, inside, source, (low, high) = json.loads(said.stdout)
+    assert names == ["density", "glow", "temperature", "vel"]
+    assert h == 0.05 or abs(h - 0.05) < 1e-6
+    assert inside == 0, "no smoke inside the obstacle"
+    assert source > 0.9
+    assert low >= 0
+    assert high < 1.2
+    assert np.isfinite(high)
