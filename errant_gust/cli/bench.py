@@ -392,9 +392,10 @@ def run_bench(*, as_json: bool, only: str, browser: bool = False) -> None:
         from errant_gust.cli.bench_browser import browsing
 
         rows = browsing()
+    from errant_gust.cli.bench_gas import ROWS as ON_GAS
     from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 
-    for name, work in [] if browser else [*ROWS, *ON_PARTICLES]:
+    for name, work in [] if browser else [*ROWS, *ON_PARTICLES, *ON_GAS]:
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

@@ -17,7 +17,9 @@ from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.kernels.gas import lit
 from errant_gust.core.runs.compute import compute
+from errant_gust.core.runs.volumes import grid_of
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -70,6 +72,12 @@ def main() -> None:
             grid.sample_many(points)
             grid.sample_with_gradient(points.T.copy())
         store = compute(plans[0].study, "spray", folder / "run", quality="preview", assets=plans[0].assets, last=2)
+        smoke = next(p for p in plans if any(f.id == "smoke" for f in p.study.flows))
+        gas = compute(smoke.study, "smoke", folder / "gas", quality="preview", assets=smoke.assets, last=2)
+        density = grid_of(gas, 2, "density").values
+        for toward in (-1.0, 1.0):
+            lit(density, *(np.float32(v) for v in (0.1, 0.2, toward)), np.float32(1), np.empty_like(density))
+        grid_of(gas, 2, "vel")
         findings_on_frame(plans[0], "spray", 0.0, store.read(2)["position"])
         mesh = make_mesh(
             np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"

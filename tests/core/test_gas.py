@@ -317,6 +317,31 @@ def test_a_display_channel_changes_nothing_of_the_motion():
     assert 0 < b.channel("glow").max() <= 3
 
 
+def test_smoke_keeps_the_colour_of_its_source_and_mixes_where_two_meet():
+    shapes = (BALL, {"id": "other", "kind": "sphere", "params": {"radius": 0.25, "move": [0.3, 0, 0.4]}})
+    red = ("source", {**PUFF[1], "colour": [1, 0.2, 0], "until": 0.3})
+    blue = ("source", {**PUFF[1], "shape": "other", "colour": [0, 0.2, 1], "until": 0.3})
+    p = gas(red, blue, ("colour", {}), ("rise", {}), ("thin_out", {"rate": 0.8}), shapes=shapes, h=0.07)
+    _, state = run(p, 20)
+    d = state.channel("density")
+    r, g, b = (state.channel(n) for n in ("red", "green", "blue"))
+    thick = d > 0.02
+    assert thick.any()
+    assert g[thick] / d[thick] == pytest.approx(0.2, abs=0.02), "what both have stays exactly"
+    off = np.abs((r + b)[thick] / d[thick] - 1)
+    assert np.percentile(off, 95) < 0.05, "shares add up wherever they mix, but for the limiter, which is by channel"
+    assert (r[thick] > 3 * b[thick]).any()
+    assert (b[thick] > 3 * r[thick]).any()
+    assert (np.abs(r - b)[thick] < 0.3 * d[thick]).any(), "and between them they are mixed"
+    grey = gas(red, ("colour", {"fade": 3}), shapes=shapes, h=0.07)
+    _, faded = run(grey, 24)
+    there = faded.channel("density") > 0.05
+    apart = (faded.channel("red") - faded.channel("blue"))[there] / faded.channel("density")[there]
+    assert 0 < np.median(apart) < 0.35
+    with pytest.raises(StudyError, match="from 0 to 1"):
+        GasFlow(gas(("source", {**PUFF[1], "colour": [2, 0, 0]})), "g")
+
+
 def test_pushing_by_a_field_eases_gas_into_it():
     wind = lane("wind", ("constant", {"vector": [1.5, 0, 0]}))
     p = gas(PUFF, ("push", {"field": "wind", "rate": 8, "only_gas": False}), fields=(wind,), domain={"follow": False})

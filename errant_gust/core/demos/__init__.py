@@ -14,6 +14,7 @@ from errant_gust.core.demos.globe import globe_skin
 from errant_gust.core.demos.harbour import harbour_gust
 from errant_gust.core.demos.lagoon import lagoon_mist
 from errant_gust.core.demos.lantern import lantern_flare
+from errant_gust.core.demos.quench import quench_tank_dye
 
 DEMOS = {
     "harbour_gust": harbour_gust,
@@ -22,6 +23,7 @@ DEMOS = {
     "lagoon_mist": lagoon_mist,
     "chimney_downdraught": chimney_downdraught,
     "bench_flash": bench_flash,
+    "quench_tank_dye": quench_tank_dye,
     "lantern_flare": lantern_flare,
 }
 

@@ -84,7 +84,7 @@ def bench_flash() -> dict[str, Any]:
             }
         ],
         "looks": {
-            "fire": {"colour": "smoke", "absorb": 9, "glow": 2.2, "cold": 70, "hot": 1250, "tint": "#6B655F"},
+            "fire": {"colour": "smoke", "absorb": 9, "glow": 1.2, "cold": 70, "hot": 1250, "tint": "#6B655F"},
             "probe": {"axis": 1, "share": 0.5},
         },
     }  # fmt: skip

@@ -10,6 +10,7 @@ from ninja import Router
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.gas.steps import COLOURS
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.runs.store import RunStore
 from errant_gust.core.runs.volumes import VELOCITY, grid_of, names_of, thinned
@@ -51,7 +52,10 @@ def volume(request: HttpRequest, identity: str, frame: int, channel: str = "", a
     taken = {"density": density, "light": light, "temperature": _channel(str(folder), frame, "temperature")[0]}
     if channel:
         taken["channel"] = _channel(str(folder), frame, channel)[0]
-    tops = {k: 1.0 if k == "light" else float(max(v.max(initial=0), 1e-9)) for k, v in taken.items()}
+    if COLOURS[0] in names:
+        there = np.maximum(density, 1e-6)
+        taken |= {k: np.where(density > 1e-6, _channel(str(folder), frame, k)[0] / there, 0) for k in COLOURS}
+    tops = {k: 1.0 if k in ("light", *COLOURS) else float(max(v.max(initial=0), 1e-9)) for k, v in taken.items()}
     arrays = {k: np.ascontiguousarray(_bytes(v, tops[k]).transpose(2, 1, 0)) for k, v in taken.items()}
     h = region.voxel_size * side
     facts = {

@@ -13,7 +13,7 @@ void main() {
 // The box is the unit cube; texels are density, light, temperature and one more channel.
 const fragment = `
 precision highp sampler3D;
-uniform sampler3D texels; uniform sampler2D lut; uniform sampler2D depths; uniform sampler2D body;
+uniform sampler3D texels; uniform sampler3D colours; uniform float coloured; uniform sampler2D lut; uniform sampler2D depths; uniform sampler2D body;
 uniform vec3 eye; uniform vec3 ahead; uniform float parallel; uniform vec3 size; uniform mat4 clip; uniform vec2 screen;
 uniform float steps; uniform float absorb; uniform float densityTop; uniform float heatTop; uniform float cold; uniform float hot;
 uniform float glow; uniform vec3 tint; uniform float channelTop; uniform float mapLow; uniform float mapHigh; uniform float plain; uniform float dim;
@@ -49,7 +49,8 @@ void main() {
     } else {
       float d = texel.r * densityTop;
       float taken = 1.0 - exp(-absorb * d * length_);
-      vec3 lit = tint * (0.16 + 0.95 * texel.g) + vec3(0.03, 0.05, 0.09);
+      vec3 own = coloured > 0.5 ? tint * texture(colours, p).rgb : tint;
+      vec3 lit = own * (0.16 + 0.95 * texel.g) + vec3(0.03, 0.05, 0.09);
       sum += through * taken * lit;
       float kelvin = texel.b * heatTop;
       float share = clamp((kelvin - cold) / max(hot - cold, 1.0), 0.0, 1.0);
@@ -73,6 +74,14 @@ function lutOf(table: Uint8Array) {
   made.needsUpdate = true
   return made
 }
+function textureOf(texels: Uint8Array<ArrayBuffer>, [nx, ny, nz]: readonly number[]) {
+  const made = new THREE.Data3DTexture(texels, nx, ny, nz)
+  made.format = THREE.RGBAFormat
+  made.minFilter = made.magFilter = THREE.LinearFilter
+  made.unpackAlignment = 1
+  made.needsUpdate = true
+  return made
+}
 const rgb = (hex: string) => new THREE.Vector3(...[1, 3, 5].map((i) => (parseInt(hex.slice(i, i + 2), 16) || 0) / 255))
 
 export class Smoke {
@@ -80,6 +89,7 @@ export class Smoke {
   private volume: Volume | null = null
   private map = ''
   private texture: THREE.Data3DTexture | null = null
+  private hues: THREE.Data3DTexture | null = null
 
   constructor(private readonly depths: () => THREE.Texture | null) {
     const geometry = new THREE.BoxGeometry(1, 1, 1).translate(0.5, 0.5, 0.5)
@@ -87,7 +97,7 @@ export class Smoke {
       vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false, depthTest: false, side: THREE.BackSide,
       blending: THREE.CustomBlending, blendSrc: THREE.OneFactor, blendDst: THREE.OneMinusSrcAlphaFactor, premultipliedAlpha: true, toneMapped: false,
       uniforms: {
-        texels: { value: null }, lut: { value: lutOf(maps.sequential) }, body: { value: lutOf(maps.heat) }, depths: { value: null }, eye: { value: new THREE.Vector3() }, ahead: { value: new THREE.Vector3() },
+        texels: { value: null }, colours: { value: null }, coloured: { value: 0 }, lut: { value: lutOf(maps.sequential) }, body: { value: lutOf(maps.heat) }, depths: { value: null }, eye: { value: new THREE.Vector3() }, ahead: { value: new THREE.Vector3() },
         parallel: { value: 0 }, size: { value: new THREE.Vector3(1, 1, 1) }, clip: { value: new THREE.Matrix4() }, screen: { value: new THREE.Vector2(1, 1) }, steps: { value: FULL },
         absorb: { value: 12 }, densityTop: { value: 1 }, heatTop: { value: 1 }, cold: { value: 200 }, hot: { value: 1200 }, glow: { value: 1 }, tint: { value: new THREE.Vector3(0.8, 0.83, 0.87) },
         channelTop: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 }, plain: { value: 0 }, dim: { value: 1 },
@@ -115,13 +125,12 @@ export class Smoke {
     if (volume !== this.volume) {
       this.volume = volume
       this.texture?.dispose()
-      const [nx, ny, nz] = volume.shape
-      this.texture = new THREE.Data3DTexture(volume.texels, nx, ny, nz)
-      this.texture.format = THREE.RGBAFormat
-      this.texture.minFilter = this.texture.magFilter = THREE.LinearFilter
-      this.texture.unpackAlignment = 1
-      this.texture.needsUpdate = true
+      this.texture = textureOf(volume.texels, volume.shape)
       u.texels.value = this.texture
+      this.hues?.dispose()
+      this.hues = volume.colours ? textureOf(volume.colours, volume.shape) : null
+      u.colours.value = this.hues ?? this.texture
+      Object.assign(u.coloured, { value: this.hues ? 1 : 0 })
       const axes = volume.axes, m = new THREE.Matrix4()
       const columns = [0, 1, 2].map((c) => new THREE.Vector3(axes[0][c], axes[1][c], axes[2][c]))
       const corner = columns[0].clone().multiplyScalar(volume.lower[0]).addScaledVector(columns[1], volume.lower[1]).addScaledVector(columns[2], volume.lower[2])
@@ -155,6 +164,7 @@ export class Smoke {
   draft(coarse: boolean) { this.mesh.material.uniforms.steps.value = coarse ? COARSE : FULL }
   dispose() {
     this.texture?.dispose()
+    this.hues?.dispose()
     this.mesh.geometry.dispose()
     this.mesh.material.dispose()
   }

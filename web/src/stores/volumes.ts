@@ -7,7 +7,7 @@ interface Facts {
   lower: Vec3; size: Vec3; shape: Vec3; axes: number[][]; voxel_size: number; voxels: number; channel: string
 }
 /** Texels RGBA, x fastest: density, light, temperature, the chosen channel, each a share of its top. */
-export interface Volume extends Facts { texels: Uint8Array<ArrayBuffer> }
+export interface Volume extends Facts { texels: Uint8Array<ArrayBuffer>; colours: Uint8Array<ArrayBuffer> | null }
 
 export async function loadVolume(identity: string, frame: number, channel: string, absorb: number): Promise<Volume> {
   const { facts, arrays: a } = await arrays<Facts>(`/runs/${identity}/frames/${frame}/volume?channel=${encodeURIComponent(channel)}&absorb=${absorb}`)
@@ -15,5 +15,10 @@ export async function loadVolume(identity: string, frame: number, channel: strin
   const texels = new Uint8Array(count * 4)
   const parts = [a.density, a.light, a.temperature, a.channel ?? a.density]
   for (let c = 0; c < 4; c++) for (let i = 0, o = c, p = parts[c]; i < count; i++, o += 4) texels[o] = p[i]
-  return { ...facts, identity, texels }
+  let colours: Uint8Array<ArrayBuffer> | null = null
+  if (a.red) {
+    colours = new Uint8Array(count * 4)
+    for (let i = 0, o = 0; i < count; i++, o += 4) { colours[o] = a.red[i]; colours[o + 1] = a.green[i]; colours[o + 2] = a.blue[i]; colours[o + 3] = 255 }
+  }
+  return { ...facts, identity, texels, colours }
 }

@@ -6,10 +6,11 @@ import numpy as np
 
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.gas.sources import channel_name
-from errant_gust.core.flows.gas.steps import GasStep, Part, Work, decay
+from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work, decay
 from errant_gust.core.study.parameters import FieldId, param
 
 How = Literal["share", "amount"]
+TINY = np.float32(1e-12)
 
 
 class Cool(GasStep):
@@ -65,7 +66,40 @@ class ThinOut(GasStep):
     def change(self, part: Part, work: Work) -> None:
         rate = part.number("rate" if self.how == "share" else "amount", work) * part.masked("by", work)
         a = work.state.channel("density")
-        a[:] = decay(a, self.how, rate, work.dt)
+        left = decay(a, self.how, rate, work.dt)
+        if COLOURS[0] in work.state.names:  # the colour of what is left stays
+            share = np.divide(left, a, out=np.zeros_like(a), where=np.abs(a) > TINY)
+            for name in COLOURS:
+                work.state.channel(name)[:] *= share
+        a[:] = left
+
+
+class Colour(GasStep):
+    """Smoke carries the colour of the Source that it came from; where two meet they mix as their densities do.
+
+    Soot has no colour of its own, so burning darkens. It is written as the channels red, green and blue: density
+    times the share of each.
+    """
+
+    id = "colour"
+    label = "Colour"
+    family = "change"
+    yields = "smoke in the colours of its sources"
+    mistake = "All smoke is white until a Source is given another colour."
+    headline = "fade"
+
+    fade: float = param(0.0, unit="1/s", range=(0, 1e4), slider=(0, 2), help="Share lost to grey a second")
+
+    def names(self) -> tuple[str, ...]:
+        return COLOURS
+
+    def change(self, part: Part, work: Work) -> None:
+        if not self.fade or not work.dt:
+            return
+        colours = [work.state.channel(name) for name in COLOURS]
+        grey = sum(colours[1:], colours[0]) / np.float32(3)
+        for a in colours:
+            a[:] = grey + decay(a - grey, "share", np.float32(self.fade), work.dt)
 
 
 class GasChannel(GasStep):

@@ -9,7 +9,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.gas.state import FACES
-from errant_gust.core.flows.gas.steps import BASE, GasStep, Part, Work
+from errant_gust.core.flows.gas.steps import BASE, COLOURS, GasStep, Part, Work
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.study.parameters import FieldId, ShapeId, ShapeIds, Vec3, param
 
@@ -44,6 +44,7 @@ class Source(GasStep):
     channel: str = param("", help="A further channel that it fills, by name")
     amount: float = param(1.0, slider=(0, 10), help="Of that channel")
     by: FieldId = param("", optional=True, help="A scalar lane: how much of it, from place to place")
+    colour: Vec3 = param((1, 1, 1), help="Red, green and blue of the smoke, 0 to 1, in a lane that has Colour")
     velocity: Vec3 = param((0, 0, 0), unit="m/s", help="The gas is given this velocity, if it is not zero")
     own_motion: float = param(0.0, range=(-2, 2), help="Share of the shape's own velocity that the gas is given")
     begin: float = param(0.0, unit="s", range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
@@ -57,6 +58,10 @@ class Source(GasStep):
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
         channel_name(self.channel or "x", f"{where}.channel")
+        if not all(0 <= c <= 1 for c in self.colour):
+            raise StudyError(
+                "a colour has three numbers from 0 to 1", where=f"{where}.colour", fix="for example 1 0.4 0"
+            )
         if not scene.shape(self.shape).kind.bounded and self.where == "inside":
             raise StudyError("fills a half space", where=f"shapes.{self.shape}", fix="use its shell, or a box")
 
@@ -72,6 +77,8 @@ class Source(GasStep):
         amounts = {"density": self.density, "temperature": self.temperature, "fuel": self.fuel}
         if self.channel:
             amounts[self.channel] = self.amount
+        if COLOURS[0] in work.state.names:
+            self._tint(work, share, box, amounts)
         for name, amount in amounts.items():
             if name not in work.state.names or (not amount and self.how != "set"):
                 continue
@@ -83,6 +90,15 @@ class Source(GasStep):
             else:
                 a += np.clip(share, 0, 1) * (np.float32(amount) - a)
         self._drive(work, shape, share, box)
+
+    def _tint(self, work: Work, share: Array, box: tuple[slice, ...], amounts: dict[str, float]) -> None:
+        """Colours come in as the density does; filled up, they take part by what is new."""
+        if self.how != "at least":
+            amounts |= {name: self.density * c for name, c in zip(COLOURS, self.colour, strict=True)}
+            return
+        new = np.maximum(share * np.float32(self.density) - work.state.channel("density")[box], 0)
+        for name, c in zip(COLOURS, self.colour, strict=True):
+            work.state.channel(name)[box] += new * np.float32(c)
 
     def _share(self, work: Work, shape: PlacedShape, box: tuple[slice, ...]) -> Array:
         """How much of each cell of the box is in the source, 0 to 1."""

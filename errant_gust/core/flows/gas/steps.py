@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 GAS_STEPS: dict[str, type[GasStep]] = FLOW_STEPS.setdefault("gas", {})
 BASE = ("density", "temperature")
+COLOURS = ("red", "green", "blue")
+"""Of gas with a Colour step: how much of each there is, the density times the colour's share."""
 
 
 @dataclass

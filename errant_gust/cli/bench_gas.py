@@ -1,0 +1,115 @@
+"""Benchmark rows of gas: advection against SciPy, whole frames with an obstacle, memory, cost of what is active."""
+
+import json
+import subprocess
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from scipy import ndimage
+
+from errant_gust.cli.bench import Row, best
+from errant_gust.core.fields.scene import Plan
+from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.gas.state import GasState
+from errant_gust.core.study.building import lane, study
+from errant_gust.core.study.document import parse
+
+Array = Any
+
+
+def smoke(n: int, *, follow: bool = False, obstacle: bool = True, side: float = 2.0) -> Plan:
+    """Smoke and heat from a ball past an obstacle in n³ voxels of a box of `side` metres."""
+    steps = [
+        ("domain", {"region": "r", "follow": follow}),
+        ("source", {"shape": "s", "how": "at least", "density": 1, "temperature": 60}),
+        ("rise", {}), ("cool", {"rate": 0.3}), ("curl_up", {"strength": 0.3}),
+        *([("collide", {"shapes": ["b"]})] if obstacle else []),
+    ]  # fmt: skip
+    half = side / 2
+    regions = [{"id": "r", "bounds": {"lower": [-half, -half, 0], "upper": [half, half, side]}, "voxel_size": side / n}]
+    shapes = [
+        {"id": "s", "kind": "sphere", "params": {"radius": 0.25, "move": [0, 0, 0.35]}},
+        {"id": "b", "kind": "sphere", "params": {"radius": 0.3, "move": [0.1, 0, 1.1]}},
+    ]
+    flows = [{**lane("g", *steps), "kind": "gas"}]
+    return Plan(parse(study("Bench", lane("w", ("wind", {})), regions=regions, shapes=shapes, flows=flows)))
+
+
+def _begun(plan: Plan, frames: int = 3) -> tuple[GasFlow, GasState]:
+    flow = GasFlow(plan, "g")
+    state = flow.first()
+    for k in range(1, 1 + frames):
+        state = flow.next(state, k)
+    return flow, state
+
+
+def carrying() -> Row:
+    """Two channels and three components by MacCormack, against the same sum of samplings in SciPy."""
+    flow, state = _begun(smoke(128, obstacle=False))
+    projector = flow._kept[1]  # type: ignore[index]
+    ours = best(lambda: flow._carried(state, projector.shares, 1 / 24), 3)
+    n = 64
+    rng = np.random.default_rng(1)
+    a = rng.normal(size=(n, n, n)).astype(np.float32)
+    where = np.stack(np.meshgrid(*[np.arange(n, dtype=np.float32)] * 3, indexing="ij")) + np.float32(0.3)
+    one = best(lambda: ndimage.map_coordinates(a, where, order=1), 2)
+    # of each of the four grids: one trace of three components, there and back; of each channel: there and back
+    samplings = 4 * 2 * 3 + 2 * 5
+    reference = one * samplings * 8
+    note = f"reference: {samplings} samplings of 64³ places in SciPy, scaled by 8, without limiter"
+    return Row("advection 128³, smoke, heat, velocity", ours, "SciPy samplings", reference, reference / ours, note=note)
+
+
+def frames() -> list[Row]:
+    rows = []
+    for n, goal in ((64, "≤ 120 ms"), (128, "≤ 1000 ms")):
+        flow, state = _begun(smoke(n))
+        took = best(lambda f=flow, s=state: f._step(s, 0.2, 0.2 + 1 / 24, None), 3)  # type: ignore[misc]
+        note = (
+            f"one substep; {1e6 * took / n**3:.0f} ns a voxel; projection in {flow._kept[1].solver.iterations} cycles"  # type: ignore[index]
+        )
+        rows.append(Row(f"gas {n}³, smoke, heat, obstacle: a step", took, goal=goal, note=note))
+    return rows
+
+
+def following() -> Row:
+    """The same gas in a box of eight times the volume: the window should make it cost the same."""
+    small, s = _begun(smoke(64, follow=True, obstacle=False))
+    large, b = _begun(smoke(128, follow=True, obstacle=False, side=4.0))
+    ours = best(lambda: large.next(b, 3), 3)
+    reference = best(lambda: small.next(s, 3), 3)
+    note = f"{b.count:,} of {large.domain.voxels:,} voxels are computed; {s.count:,} in the small box"
+    return Row("gas in 8 times the space, following", ours, "in the small box", reference, reference / ours, note=note)
+
+
+MEMORY = """
+import resource, sys
+from errant_gust.cli.bench_gas import smoke
+from errant_gust.core.flows.gas.flow import GasFlow
+def peak(n):
+    flow = GasFlow(smoke(n), "g")
+    state = flow.first()
+    for k in (1, 2):
+        state = flow.next(state, k)
+    return 1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+small = peak(32)
+large = peak(int(sys.argv[1]))
+print((large - small) / (int(sys.argv[1]) ** 3 - 32 ** 3))
+"""
+
+
+def memory() -> Row:
+    said = subprocess.run([sys.executable, "-c", MEMORY, "144"], capture_output=True, text=True, check=True)
+    each = json.loads(said.stdout)
+    note = f"{each:.0f} bytes a voxel at the peak of a step at 144³ (goal 80): smoke, heat, velocity, solver, obstacle"
+    return Row("memory of gas", 0.0, note=note)
+
+
+ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
+    ("gas advection", carrying),
+    ("gas frames", frames),
+    ("gas window", following),
+    ("gas memory", memory),
+]
