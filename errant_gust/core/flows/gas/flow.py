@@ -20,7 +20,7 @@ from errant_gust.core.fields.solved import corner_distances, wall_velocity
 from errant_gust.core.flows.gas.forces import CurlUp
 from errant_gust.core.flows.gas.sources import Collide, Source
 from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
-from errant_gust.core.flows.gas.steps import BASE, Domain, Part, Work, no_gas
+from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Part, Work, no_gas
 from errant_gust.core.grids.faces import Projector, Triple, open_shares, spread_into_walls
 from errant_gust.core.grids.poisson import _pool, _slabs
 from errant_gust.core.grids.region import GridRegion, budget
@@ -226,6 +226,10 @@ class GasFlow:
             return out
 
         values = along(state.values, -1, 0)
+        if COLOURS[0] in state.names:  # each channel is limited by itself; none may exceed the whole
+            for name in COLOURS:
+                a = values[state.names.index(name)]
+                np.minimum(a, values[state.names.index("density")], out=a)
         faces = [along(f[None], axis, 1)[0] for axis, f in enumerate((u, v, w))]
         return GasState(state.domain, state.origin, state.names, values, *faces)
 
