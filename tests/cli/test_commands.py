@@ -160,3 +160,35 @@ def test_ctrl_c_keeps_what_is_done_and_the_same_command_continues(tmp_path):
     assert "kept" in said
     assert "12 frames" in gust(*args).stdout
     assert (DEMO / "harbour_gust.gust.json").is_file()
+
+
+def test_gas_and_instances_are_run_and_written_from_the_command_line(tmp_path):
+    gust(
+        "run",
+        "chimney_downdraught",
+        "--flow",
+        "smoke",
+        "--quality",
+        "preview",
+        "--frames",
+        "1-3",
+        "--out",
+        tmp_path / "s",
+    )
+    said = gust("export", tmp_path / "s", "--to", tmp_path / "vdb", "--frames", "2-3")
+    assert [line.split()[1] for line in said.stdout.splitlines()] == ["smoke.0002.vdb", "smoke.0003.vdb"]
+    listed = subprocess.run(
+        ["vdb_print", tmp_path / "vdb" / "smoke.0003.vdb"], capture_output=True, text=True, check=True
+    )
+    assert {line.split()[0] for line in listed.stdout.splitlines() if line} >= {"density", "temperature", "glow", "vel"}
+    wrong = gust("export", tmp_path / "s", "--to", tmp_path / "x", "--format", "ply", check=False)
+    assert wrong.returncode == 1
+    assert "not a format for volumes" in wrong.stderr
+    gust("run", "globe_skin", "--flow", "charms", "--quality", "preview", "--frames", "1-2", "--out", tmp_path / "c")
+    gust(
+        "export", tmp_path / "c", "--to", tmp_path / "csv", "--format", "csv", "--what", "instances", "--frames", "2-2"
+    )
+    head, *rows = (tmp_path / "csv" / "charms.instances.0002.csv").read_text().splitlines()
+    assert head.split(",")[:3] == ["x", "y", "z"]
+    assert {"turn_w", "size", "which"} <= set(head.split(","))
+    assert len(rows) > 200
