@@ -182,7 +182,7 @@ def test_gas_and_instances_are_run_and_written_from_the_command_line(tmp_path):
     )
     assert {line.split()[0] for line in listed.stdout.splitlines() if line} >= {"density", "temperature", "glow", "vel"}
     wrong = gust("export", tmp_path / "s", "--to", tmp_path / "x", "--format", "ply", check=False)
-    assert wrong.returncode == 1
+    assert wrong.returncode == 2
     assert "not a format for volumes" in wrong.stderr
     gust("run", "globe_skin", "--flow", "charms", "--quality", "preview", "--frames", "1-2", "--out", tmp_path / "c")
     gust(
