@@ -58,7 +58,8 @@ def compute(
     plan = Plan(study, assets)
     steps = open_flow(plan, flow, quality)
     store = RunStore(folder)
-    store.create(manifest)
+    # what is drawn from frames later looks its meshes up there
+    store.create({**manifest, "assets": str(assets.folder.resolve()) if assets.folder else ""})
     start, end = study.clock.start, study.clock.end if last is None else min(last, study.clock.end)
     with store.alone():
         store.clean()
