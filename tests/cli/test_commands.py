@@ -108,7 +108,7 @@ def test_the_whole_job_from_the_command_line(tmp_path):
 @pytest.mark.parametrize(
     ("args", "words"),
     [
-        (["check", "nope"], "no such study file or demo study; known: flue_embers"),
+        (["check", "nope"], "no such study file or demo study; known: bench_flash"),
         (["bake", "harbour_gust", "--field", "wind", "--region", "quai", "--out", "x.vdb"], "did you mean 'quay'?"),
         (["bake", "harbour_gust", "--field", "wind", "--region", "quay", "--out", "x.foo"], "no volume format"),
         (

@@ -9,6 +9,7 @@ import pytest
 
 from errant_gust.core.api import open_study
 from errant_gust.core.errors import FileError, StudyError
+from errant_gust.core.fields.plan import sample
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.files.volumes import read_volume
 from errant_gust.core.flows.particles.flow import ParticleFlow
@@ -22,7 +23,7 @@ from errant_gust.core.runs.volumes import grid_of, thinned
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 from tests.core.test_gas import BALL, PUFF, ROCK, gas
-from tests.studies import values
+from tests.studies import central_differences, values
 
 assert open_study  # importing it makes runs known to fields
 
@@ -63,6 +64,18 @@ def test_a_field_is_what_the_run_holds_and_between_frames_what_lies_between():
     density = values(p.at(clock.seconds(5)).lane("d"), points)
     assert density == pytest.approx(grid_of(store, 5, "density").sample(points.T), abs=1e-6)
     assert values(p.at(0.2).lane("v"), points + np.float32(50)) == pytest.approx(0)
+
+
+def test_the_gradient_is_that_of_the_interpolant_also_between_frames():
+    p = riding()
+    rng = np.random.default_rng(3)
+    # inside voxels of the preview's grid, away from their borders, where the interpolant has no kink
+    cells = rng.integers([-1, -1, 2], [2, 2, 5], (60, 3))
+    points = ((cells + rng.uniform(0.6, 0.9, (60, 3))) * 0.2).astype(np.float32)
+    for name in ("v", "d"):
+        node = p.at(p.study.clock.seconds(4) + 0.4 / 24).lane(name)
+        exact = sample(node, points, gradient=True)[1]
+        assert exact == pytest.approx(central_differences(node, points, 2e-3), abs=2e-2 * float(np.abs(exact).max()))
 
 
 def test_particles_ride_the_gas_as_their_own_equation_says():

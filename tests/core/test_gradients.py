@@ -180,7 +180,7 @@ def test_gradient_agrees_with_differences(name, assets):
 
 def test_every_step_has_a_gradient_case():
     named = {step[0] for steps in ALL.values() for step in steps}
-    assert set(STEPS) - named <= {"bake"}, "bake's gradient is that of its interpolant, tested with grids"
+    assert set(STEPS) - named <= {"bake", "from_run"}, "tested with grids and with runs"
 
 
 @settings(max_examples=15)

@@ -144,14 +144,14 @@ def globe_skin() -> dict[str, Any]:
                         "id": "b", "op": "instances",
                         "params": {
                             "form": "shapes", "shapes": ["ring", "thorn"], "choose": "by field", "chosen_by": "where",
-                            "size": 0.085, "turn": "along field", "toward": "outward", "roll": True,
+                            "size": 0.13, "turn": "along field", "toward": "outward", "roll": True,
                         },
                     },
                 ],
             },
         ],
         "looks": {
-            "beads": {"colour": "speed", "size": 1.6, "blend": "additive"},
+            "beads": {"colour": "speed", "size": 1.1, "blend": "additive"},
             "threads": {"colour": "speed", "size": 2.0, "blend": "opaque", "map": "mix", "from": "#3A6EA5",
                 "to": "#FFE9A8",
                 "low": 0, "high": 0.6},

@@ -69,7 +69,7 @@ def quench_tank_dye() -> dict[str, Any]:
                     {"id": "d", "op": "colour", "params": {}},
                     {"id": "e", "op": "collide", "params": {"shapes": ["billet"]}},
                     {"id": "f", "op": "rise", "params": {"weight": 0.9}},
-                    {"id": "g", "op": "push", "params": {"field": "stir", "how": "force", "strength": 1.5}},
+                    {"id": "g", "op": "push", "params": {"field": "stir", "how": "force", "strength": 0.45}},
                     {"id": "h", "op": "curl_up", "params": {"strength": 0.25}},
                 ],
             }
