@@ -86,24 +86,21 @@ def following() -> Row:
 
 MEMORY = """
 import resource, sys
-from errant_gust.cli.bench_gas import smoke
-from errant_gust.core.flows.gas.flow import GasFlow
-def peak(n):
-    flow = GasFlow(smoke(n), "g")
-    state = flow.first()
-    for k in (1, 2):
-        state = flow.next(state, k)
-    return 1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-small = peak(32)
-large = peak(int(sys.argv[1]))
-print((large - small) / (int(sys.argv[1]) ** 3 - 32 ** 3))
+from errant_gust.cli.bench_gas import _begun, smoke
+_begun(smoke(int(sys.argv[1])), 2)
+print(1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
 """
 
 
 def memory() -> Row:
-    said = subprocess.run([sys.executable, "-c", MEMORY, "144"], capture_output=True, text=True, check=True)
-    each = json.loads(said.stdout)
-    note = f"{each:.0f} bytes a voxel at the peak of a step at 144³ (goal 80): smoke, heat, velocity, solver, obstacle"
+    """The peak of a process at two sizes, both far above what it takes by itself: their difference a voxel."""
+    sizes = (128, 176)
+    peaks = []
+    for n in sizes:
+        said = subprocess.run([sys.executable, "-c", MEMORY, str(n)], capture_output=True, text=True, check=True)
+        peaks.append(json.loads(said.stdout))
+    each = (peaks[1] - peaks[0]) / (sizes[1] ** 3 - sizes[0] ** 3)
+    note = f"{each:.0f} bytes a voxel at the peak of a step (goal 80): smoke, heat, velocity, solver, obstacle"
     return Row("memory of gas", 0.0, note=note)
 
 
