@@ -27,6 +27,8 @@ def serve(*, port: int, browser: bool, demo: bool) -> None:
     runs.take_up()
     if demo:
         for study in store.put_in_demos():
+            if os.environ.get("ERRANT_GUST_DEMO_RUNS") == "0":  # a preview then begins when its study is opened
+                continue
             for flow in study.head.document["flows"]:
                 runs.start(study.key, flow["id"], "preview")
     address = f"http://127.0.0.1:{chosen}"

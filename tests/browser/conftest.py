@@ -19,7 +19,8 @@ FLAGS = [
 def start_server(tmp_path_factory):
     """Start servers (address, process) on one home; all are ended with the session."""
     home = tmp_path_factory.mktemp("home")
-    env = {**os.environ, "ERRANT_GUST_HOME": str(home)}
+    # previews of demos that nobody looks at would take the two cores from those that a test waits for
+    env = {**os.environ, "ERRANT_GUST_HOME": str(home), "ERRANT_GUST_DEMO_RUNS": "0"}
     going = []
 
     def start(port=0):

@@ -13,7 +13,7 @@ from tests.browser.tools import add_field, add_step, document, new_study, pixels
 
 def runs_to(page, frame):
     page.get_by_test_id("run").click()
-    expect(page.get_by_test_id("run-state")).to_contain_text(f"{frame} frames ready", timeout=60_000)
+    expect(page.get_by_test_id("run-state")).to_contain_text(f"{frame} frames ready", timeout=180_000)
 
 
 def go_to(page, share):

@@ -75,10 +75,10 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
 
     # the full run is finer, and is what is written
     page.get_by_test_id("quality").select_option("full")
-    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=120_000)
+    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
     page.get_by_test_id("run").click()
-    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=120_000)
-    expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.05 m", timeout=60_000)
+    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
+    expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.05 m", timeout=180_000)
     page.get_by_text("Take away").click()
     expect(page.get_by_test_id("export-format")).to_have_value("vdb")
     with page.expect_download() as found:

@@ -166,7 +166,7 @@ def test_a_server_killed_during_a_run_loses_nothing(page, start_server):
     expect(page.get_by_test_id("save-state")).to_have_text("saved", timeout=60_000)
     made = document(page, address, "harbour_gust")
     assert made["fields"][2]["steps"][0]["params"]["climb"] == 2
-    expect(page.get_by_test_id("run-state")).to_contain_text("120 frames ready", timeout=120_000)
+    expect(page.get_by_test_id("run-state")).to_contain_text("120 frames ready", timeout=300_000)
 
 
 def test_studies_are_made_duplicated_deleted_and_brought_back(page, address, tmp_path):
