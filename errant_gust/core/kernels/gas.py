@@ -260,6 +260,16 @@ def confine(omega, size, amount, force, a, b):
                 force[2, i, j, k] += f * (x * oy - y * ox)
 
 
+@inline
+def beside(axis, i, j, k, nx, ny, nz):
+    """The two cells beside a face across `axis`; at the border the one there is, twice."""
+    if axis == 0:
+        return max(i - 1, 0), j, k, min(i, nx - 1), j, k
+    if axis == 1:
+        return i, max(j - 1, 0), k, i, min(j, ny - 1), k
+    return i, j, max(k - 1, 0), i, j, min(k, nz - 1)
+
+
 @kernel
 def to_faces(force, dt, axis, f, a, b):
     """Adds dt times the mean of the two cells beside each face across `axis` to that face: slab [a, b) of faces."""
@@ -268,12 +278,7 @@ def to_faces(force, dt, axis, f, a, b):
     for i in range(a, b):
         for j in range(f.shape[1]):
             for k in range(f.shape[2]):
-                if axis == 0:
-                    p, q, r, s, t, o = max(i - 1, 0), j, k, min(i, nx - 1), j, k
-                elif axis == 1:
-                    p, q, r, s, t, o = i, max(j - 1, 0), k, i, min(j, ny - 1), k
-                else:
-                    p, q, r, s, t, o = i, j, max(k - 1, 0), i, j, min(k, nz - 1)
+                p, q, r, s, t, o = beside(axis, i, j, k, nx, ny, nz)
                 f[i, j, k] += dt * HALF * (g[p, q, r] + g[s, t, o])
 
 
@@ -285,12 +290,7 @@ def ease_faces(target, share, axis, f, a, b):
     for i in range(a, b):
         for j in range(f.shape[1]):
             for k in range(f.shape[2]):
-                if axis == 0:
-                    p, q, r, s, t, o = max(i - 1, 0), j, k, min(i, nx - 1), j, k
-                elif axis == 1:
-                    p, q, r, s, t, o = i, max(j - 1, 0), k, i, min(j, ny - 1), k
-                else:
-                    p, q, r, s, t, o = i, j, max(k - 1, 0), i, j, min(k, nz - 1)
+                p, q, r, s, t, o = beside(axis, i, j, k, nx, ny, nz)
                 m, n = share[p, q, r], share[s, t, o]
                 both = m + n
                 if both > F0:

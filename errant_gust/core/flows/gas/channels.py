@@ -1,9 +1,10 @@
 """What happens to the gas's channels: Cool, Thin out, Burn, Channel."""
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
+from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.gas.sources import channel_name
 from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work, decay
@@ -13,65 +14,66 @@ How = Literal["share", "amount"]
 TINY = np.float32(1e-12)
 
 
-class Cool(GasStep):
+class Fading(GasStep):
+    """A channel that falls toward zero: by a share or by an amount a second, everywhere or where a lane says."""
+
+    family = "change"
+    headline = "rate"
+    wants = {"by": "scalar"}
+    fades: ClassVar[str]
+    """The channel."""
+
+    how: How = param("share", help="A share of it, or an amount, is lost a second")
+    rate: float = param(
+        0.5, unit="1/s", range=(0, 1e4), slider=(0, 5), varies=True, help="Share", when={"how": ["share"]}
+    )
+    by: FieldId = param("", optional=True, help="A scalar lane: where, and how much")
+
+    def change(self, part: Part, work: Work) -> None:
+        rate = part.number("rate" if self.how == "share" else "amount", work) * part.masked("by", work)
+        a = work.state.channel(self.fades)
+        a[:] = self.left(work, a, decay(a, self.how, rate, work.dt))
+
+    def left(self, work: Work, before: Array, after: Array) -> Array:
+        """What is left of it; a place to change what belongs to it."""
+        return after
+
+
+class Cool(Fading):
     """Temperature falls toward that of the air around: by a share or by so many kelvin a second."""
 
     id = "cool"
     label = "Cool"
-    family = "change"
     yields = "gas that cools"
     mistake = "By an amount, thin hot gas turns cold at once; by a share it never quite does. Try the share first."
-    headline = "rate"
     formula = "T' = T e^(−rate dt)   or   T − amount dt"
+    fades = "temperature"
 
-    how: How = param("share", help="A share of it, or an amount, is lost a second")
-    rate: float = param(
-        0.6, unit="1/s", range=(0, 1e4), slider=(0, 5), varies=True, help="Share", when={"how": ["share"]}
-    )
     amount: float = param(
         100.0, unit="K/s", range=(0, 1e6), slider=(0, 1000), varies=True, help="Amount", when={"how": ["amount"]}
     )
-    by: FieldId = param("", optional=True, help="A scalar lane: where, and how much")
-
-    wants = {"by": "scalar"}
-
-    def change(self, part: Part, work: Work) -> None:
-        rate = part.number("rate" if self.how == "share" else "amount", work) * part.masked("by", work)
-        a = work.state.channel("temperature")
-        a[:] = decay(a, self.how, rate, work.dt)
 
 
-class ThinOut(GasStep):
+class ThinOut(Fading):
     """Density fades: by a share or by an amount a second."""
 
     id = "thin_out"
     label = "Thin out"
-    family = "change"
     yields = "smoke that fades"
     mistake = "Left out, smoke never fades and the domain fills. An amount clears thin veils and keeps dense cores."
-    headline = "rate"
     formula = "ρ' = ρ e^(−rate dt)   or   ρ − amount dt"
+    fades = "density"
 
-    how: How = param("share", help="A share of it, or an amount, is lost a second")
-    rate: float = param(
-        0.3, unit="1/s", range=(0, 1e4), slider=(0, 5), varies=True, help="Share", when={"how": ["share"]}
-    )
     amount: float = param(
         0.2, unit="1/s", range=(0, 1e6), slider=(0, 2), varies=True, help="Amount", when={"how": ["amount"]}
     )
-    by: FieldId = param("", optional=True, help="A scalar lane: where, and how much")
 
-    wants = {"by": "scalar"}
-
-    def change(self, part: Part, work: Work) -> None:
-        rate = part.number("rate" if self.how == "share" else "amount", work) * part.masked("by", work)
-        a = work.state.channel("density")
-        left = decay(a, self.how, rate, work.dt)
+    def left(self, work: Work, before: Array, after: Array) -> Array:
         if COLOURS[0] in work.state.names:  # the colour of what is left stays
-            share = np.divide(left, a, out=np.zeros_like(a), where=np.abs(a) > TINY)
+            share = np.divide(after, before, out=np.zeros_like(before), where=np.abs(before) > TINY)
             for name in COLOURS:
                 work.state.channel(name)[:] *= share
-        a[:] = left
+        return after
 
 
 class Colour(GasStep):
