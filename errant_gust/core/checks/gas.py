@@ -7,18 +7,34 @@ from errant_gust.core.flows.gas.channels import Burn, GasChannel
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.forces import Rise
 from errant_gust.core.flows.gas.sources import Source
+from errant_gust.core.flows.gas.steps import Part
 
 THIN = 2.0  # voxels
+AIR = 293.0  # K above absolute zero that the air around is taken to have
+
+
+def _brings(part: Part, name: str) -> bool:
+    """Whether a source brings some of a channel, as a number or by a field."""
+    return name in part.varying or bool(getattr(part.step, name))
 
 
 def gas_troubles(plan: Plan, flow: GasFlow) -> list[tuple[str, str, str, str, str]]:
     """(level, code, where, what, why) of what is likely wrong with a gas flow."""
     parts = flow.parts(0.0)
     steps: list[Any] = [p.step for p in parts]
-    sources = [(p.where, p.step) for p in parts if isinstance(p.step, Source)]
+    sourcing = [p for p in parts if isinstance(p.step, Source)]
+    sources: list[tuple[str, Source]] = [(p.where, p.step) for p in sourcing]  # type: ignore[misc]
     found = []
     scene = plan.at(0.0)
     for where, source in sources:
+        if source.temperature < -AIR:
+            found.append((
+                "warning", "below_absolute_zero", f"{where}.temperature",
+                f"{source.temperature:g} K under the air around is colder than anything can be",
+                f"temperatures are differences from the air; right would be {-AIR:g} or more",
+            ))  # fmt: skip
+        if not source.shaped:
+            continue
         shape = scene.shape(source.shape)
         if not shape.kind.bounded:
             continue
@@ -30,16 +46,16 @@ def gas_troubles(plan: Plan, flow: GasFlow) -> list[tuple[str, str, str, str, st
                 f"the source is {least:.3g} m thin, voxels are {flow.domain.voxel_size:.3g} m",
                 "it is hit or missed by chance; make it thicker, or the voxels smaller",
             ))  # fmt: skip
-    hot = any(s.temperature for _, s in sources) or any(isinstance(s, Burn) for s in steps)
+    hot = any(_brings(p, "temperature") for p in sourcing) or any(isinstance(s, Burn) for s in steps)
     if hot and not any(isinstance(s, Rise) for s in steps):
         found.append(("note", "hot_but_still", f"flows.{flow.id}", "the gas is hot, and nothing lifts it", "add Rise"))
-    if any(isinstance(s, Burn) for s in steps) and not any(s.fuel for _, s in sources):
+    if any(isinstance(s, Burn) for s in steps) and not any(_brings(p, "fuel") for p in sourcing):
         found.append(
             ("warning", "no_fuel", f"flows.{flow.id}", "no Source brings fuel, so nothing burns", "give one fuel")
         )
     filled = {s.channel for _, s in sources}
     for part in parts:
-        if isinstance(part.step, GasChannel) and part.step.name not in filled:
+        if isinstance(part.step, GasChannel) and not part.step.copies and part.step.name not in filled:
             found.append((
                 "warning", "empty_channel", f"{part.where}.name", f"no Source fills '{part.step.name}'",
                 "name it under Channel of a Source",

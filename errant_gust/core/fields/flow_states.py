@@ -16,5 +16,12 @@ def _no_volumes(scene: Any, flow: str, name: str, quality: str, frame: int, wher
     raise RuntimeError("no runs are known; import errant_gust.core.runs.volumes")
 
 
+def _no_frames(scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Any = None) -> Any:
+    raise RuntimeError("no runs are known; import errant_gust.core.runs.volumes")
+
+
 VOLUMES: list[Callable[..., Any]] = [_no_volumes]
 """[a channel of a gas run on a frame: (scene, flow id, channel, quality, frame, place, cancel) -> Grid]."""
+
+GAS_FRAMES: list[Callable[..., Any]] = [_no_frames]
+"""[what a gas run holds on a frame: (scene, flow id, quality, frame, place, cancel) -> arrays, facts]."""

@@ -47,9 +47,10 @@ def room_for(box: GridRegion, where: str) -> None:
 
 
 def corner_distances(
-    box: GridRegion, shapes: list[PlacedShape], inside: PlacedShape | None, cancel: Cancel | None
+    box: GridRegion, shapes: list[PlacedShape], inside: list[PlacedShape], cancel: Cancel | None
 ) -> Array:
-    """The least distance to the shapes at the cells' corners, positive where the flow may be."""
+    """The least distance to the walls at the cells' corners, positive where the flow may be: outside all shapes, and
+    within one of `inside` if there are any."""
     count = [n + 1 for n in box.shape]
     out = np.empty(int(np.prod(count)), np.float32)
 
@@ -59,8 +60,8 @@ def corner_distances(
         d = np.full(stop - start, np.inf, np.float32)
         for shape in shapes:
             d = np.minimum(d, shape.distance(points)[0])
-        if inside is not None:
-            d = np.minimum(d, -inside.distance(points)[0])
+        if inside:
+            d = np.minimum(d, -np.minimum.reduce([vessel.distance(points)[0] for vessel in inside]))
         out[start:stop] = d
 
     share_out(work, out.size, block=BLOCK, cancel=cancel)
@@ -162,7 +163,7 @@ class DivergenceFree(SolvedFlow):
         room_for(box, node.where)
         node.incoming.prepare(cancel)
         shapes = self._shapes(node, self.obstacles)
-        corners = corner_distances(box, shapes, None, cancel) if shapes else None
+        corners = corner_distances(box, shapes, [], cancel) if shapes else None
         parts = []
         for axis in range(3):
             size = list(box.shape)
@@ -231,7 +232,7 @@ class PotentialFlow(SolvedFlow):
             raise StudyError("names several shapes", where=f"{node.where}.inside", fix="choose one closed shape")
         corners = None
         if shapes or vessels:
-            corners = corner_distances(box, shapes, vessels[0] if vessels else None, cancel)
+            corners = corner_distances(box, shapes, vessels[:1], cancel)
         shares = open_shares(box, corners)
         u = box.axes.T @ np.array(self.stream) if not vessels else np.zeros(3)
         sides = "closed" if vessels else self.sides

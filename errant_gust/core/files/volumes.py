@@ -1,5 +1,6 @@
 """Baked fields as files: the format follows from the ending (.vdb, .npz, .vti)."""
 
+import os
 import struct
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
@@ -18,6 +19,7 @@ from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.turns import turn_of
 
 Array = NDArray[Any]
+ZARR_CHUNK = 64  # voxels a side
 
 
 def write_npz(path: Path, grids: dict[str, Grid]) -> None:
@@ -31,6 +33,35 @@ def write_npz(path: Path, grids: dict[str, Grid]) -> None:
         arrays[f"{name}.voxel_size"] = np.array(grid.region.voxel_size)
     with written_whole(path) as file:
         np.savez(file, **arrays)  # type: ignore[arg-type]
+
+
+def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
+    """Zarr (version 3) in one zip: an array a grid, chunked and compressed, with `dimension_names` x, y, z (and
+    component), and as attributes `origin` (middle of the first voxel, m), `voxel_size` (m), `axes` (3, 3; columns)."""
+    import zarr
+    import zarr.codecs
+
+    aside = path.with_name(f".{path.name}.{os.getpid()}.zip")
+    try:
+        with zarr.storage.ZipStore(aside, mode="w") as store:
+            group = zarr.open_group(store, mode="w")
+            for name, grid in grids.items():
+                r, more = grid.region, ["component"] if grid.is_vector else []
+                group.create_array(
+                    name, data=np.ascontiguousarray(grid.values, np.float32),
+                    chunks=(*(min(n, ZARR_CHUNK) for n in r.shape), *([3] if more else [])),
+                    compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=3, shuffle=zarr.codecs.BloscShuffle.shuffle),
+                    dimension_names=["x", "y", "z", *more],
+                    attributes={
+                        "origin": (r.axes @ (np.array(r.lower) + 0.5 * r.voxel_size)).tolist(),
+                        "voxel_size": r.voxel_size, "axes": r.axes.tolist(),
+                    },
+                )  # fmt: skip
+        aside.replace(path)
+    except OSError as error:
+        raise FileError(f"could not be written ({error.strerror or error})", where=str(path)) from None
+    finally:
+        aside.unlink(missing_ok=True)
 
 
 def write_vti(path: Path, grids: dict[str, Grid]) -> None:

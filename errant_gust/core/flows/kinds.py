@@ -5,7 +5,7 @@ from typing import Any, Protocol
 from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Plan
-from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.gas.refined import open_gas
 from errant_gust.core.flows.particles.flow import ParticleFlow
 
 
@@ -29,10 +29,14 @@ class Flow(Protocol):
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any: ...
 
-    def estimate(self) -> tuple[int, int]: ...
+    def estimate(self) -> tuple[int, int]:
+        """How many (UNIT) there are at most, and the bytes that takes."""
+
+    def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
+        """How many times the seconds and the count a frame of another version or quality of the flow would have."""
 
 
-KINDS: dict[str, Any] = {"particles": ParticleFlow, "gas": GasFlow}
+KINDS: dict[str, Any] = {"particles": ParticleFlow, "gas": open_gas}
 UNIT = {"particles": "particles", "gas": "voxels"}
 
 

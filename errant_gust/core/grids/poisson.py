@@ -4,10 +4,7 @@ Batty, Bertails, Bridson 2007 (variational pressure), Ng, Min, Gibou 2009 (face 
 with piecewise-constant transfers; without obstacles and with closed sides a cosine transform solves it directly.
 """
 
-import itertools
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from functools import cache
 from typing import Any
 
 import numpy as np
@@ -15,22 +12,13 @@ from numpy.typing import NDArray
 from scipy import fft, ndimage
 
 from errant_gust.core.errors import Cancelled
+from errant_gust.core.grids.slabs import slabs_of, solver_pool
 from errant_gust.core.kernels import poisson as kernels
 
 Array = NDArray[Any]
 SERIAL = 26**3  # smaller levels are done by one thread
 COARSEST = 5
 BYTES_A_VOXEL = 108  # solver, faces and shares together at their peak, measured in tests/core/test_solver.py
-
-
-@cache
-def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(max_workers=16, thread_name_prefix="gust-solver")
-
-
-def _slabs(n: int, threads: int) -> list[tuple[int, int]]:
-    cuts = [round(n * i / threads) for i in range(threads + 1)]
-    return [(a, b) for a, b in itertools.pairwise(cuts) if b > a]
 
 
 class Level:
@@ -44,7 +32,7 @@ class Level:
         self.lo, self.hi = np.empty((nx, ny), np.int32), np.empty((nx, ny), np.int32)
         kernels.set_up(wx, wy, wz, self.dinv, self.lo, self.hi)
         self.p, self.b, self.r = (np.zeros_like(self.dinv) for _ in range(3))
-        self.slabs = _slabs(nx, threads if nx * ny * nz > SERIAL else 1)
+        self.slabs = slabs_of(nx, threads if nx * ny * nz > SERIAL else 1)
 
     @property
     def matrix(self) -> tuple[Array, ...]:
@@ -54,7 +42,7 @@ class Level:
         """Work on all slabs, at the same time if there are several; results in order."""
         if len(self.slabs) == 1:
             return [work(*self.slabs[0])]
-        rest = [_pool().submit(work, a, b) for a, b in self.slabs[1:]]
+        rest = [solver_pool().submit(work, a, b) for a, b in self.slabs[1:]]
         first = work(*self.slabs[0])
         return [first, *(future.result() for future in rest)]
 

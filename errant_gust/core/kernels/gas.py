@@ -370,3 +370,27 @@ def lit(density, dx, dy, dz, absorb, out):
                     d = density[here, p, q]
                     out[here, p, q] = light[p, q]
                 through[p, q] = light[p, q] * np.exp(-absorb * max(d, F0))
+
+
+@kernel
+def scattered(at, velocity, radius, share, weight, sums):
+    """Balls of `radius` cells around places at (3, n) in cells of the box: how much of each cell they cover (the most
+    of any, 0 to 1, a cell soft), and their velocities summed with that as weight."""
+    nx, ny, nz = share.shape
+    reach = radius + F1
+    for p in range(at.shape[1]):
+        x, y, z = at[0, p], at[1, p], at[2, p]
+        i0, i1 = max(np.int64(np.floor(x - reach)), 0), min(np.int64(np.ceil(x + reach)), nx)
+        j0, j1 = max(np.int64(np.floor(y - reach)), 0), min(np.int64(np.ceil(y + reach)), ny)
+        k0, k1 = max(np.int64(np.floor(z - reach)), 0), min(np.int64(np.ceil(z + reach)), nz)
+        for i in range(i0, i1):
+            for j in range(j0, j1):
+                for k in range(k0, k1):
+                    dx, dy, dz = np.float32(i) + HALF - x, np.float32(j) + HALF - y, np.float32(k) + HALF - z
+                    s = min(max(HALF + radius - np.sqrt(dx * dx + dy * dy + dz * dz), F0), F1)
+                    if s > F0:
+                        share[i, j, k] = max(share[i, j, k], s)
+                        weight[i, j, k] += s
+                        sums[0, i, j, k] += s * velocity[0, p]
+                        sums[1, i, j, k] += s * velocity[1, p]
+                        sums[2, i, j, k] += s * velocity[2, p]

@@ -1,7 +1,9 @@
 """Compute a run frame by frame into a store: continues where it was left, stops when asked, keeps what is done."""
 
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -29,6 +31,15 @@ class FrameDone:
     facts: dict[str, Any]
 
 
+@contextmanager
+def _marked(flow: str) -> Iterator[None]:
+    going().add(flow)
+    try:
+        yield
+    finally:
+        going().discard(flow)
+
+
 def manifest_for(study: document.Study, flow: str, quality: str, assets: Assets) -> dict[str, Any]:
     return {
         "identity": run_identity(study, flow, quality, assets),
@@ -39,6 +50,15 @@ def manifest_for(study: document.Study, flow: str, quality: str, assets: Assets)
         "quality": quality,
         "clock": study.clock.model_dump(),
     }
+
+
+_busy = threading.local()
+
+
+def going() -> set[str]:
+    """Flows that this thread computes now: one must not be made from itself."""
+    found: set[str] = _busy.__dict__.setdefault("going", set())
+    return found
 
 
 def compute(
@@ -61,7 +81,7 @@ def compute(
     # what is drawn from frames later looks its meshes up there
     store.create({**manifest, "assets": str(assets.folder.resolve()) if assets.folder else ""})
     start, end = study.clock.start, study.clock.end if last is None else min(last, study.clock.end)
-    with store.alone():
+    with store.alone(), _marked(flow):
         store.clean()
         ready = store.frames()
         frame = start

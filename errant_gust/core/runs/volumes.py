@@ -1,6 +1,5 @@
 """Frames of a gas run as grids: for fields that sample a run, for files, for looking at."""
 
-import threading
 import time as clock_time
 from collections.abc import Callable
 from functools import lru_cache
@@ -11,23 +10,22 @@ import numpy as np
 
 from errant_gust.core.errors import Cancelled, FileError, StudyError, nearest
 from errant_gust.core.fields.blocks import Cancel
-from errant_gust.core.fields.flow_states import VOLUMES
+from errant_gust.core.fields.flow_states import GAS_FRAMES, VOLUMES
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.files.volumes import writer_for
+from errant_gust.core.files.volumes import write_zarr, writer_for
 from errant_gust.core.flows.gas.state import FACES
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import middles
 from errant_gust.core.places import home
 from errant_gust.core.runs import job
-from errant_gust.core.runs.compute import compute
+from errant_gust.core.runs.compute import compute, going
 from errant_gust.core.runs.store import Elsewhere, RunStore
 
 VELOCITY = "vel"
-FORMATS = ("vdb", "vti", "npz")
+FORMATS = ("vdb", "vti", "npz", "zarr")
 PATIENCE = 600.0  # seconds without a new frame after which a run that somebody else computes is given up
-_busy = threading.local()
 
 
 def region_of(facts: dict[str, Any], where: str) -> GridRegion:
@@ -69,37 +67,45 @@ def volume_at(
     scene: Scene, flow: str, name: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
 ) -> Grid:
     """A channel of a gas flow of the scene's study on a frame; frames up to it are computed if they must be."""
+    store = run_with(scene, flow, quality, frame, where, cancel)
+    return _kept(str(store.folder), frame, name, store.path(frame).stat().st_mtime)
+
+
+def frame_at(
+    scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+) -> tuple[dict[str, Array], dict[str, Any]]:
+    """Arrays and facts of a gas flow of the scene's study on a frame; frames up to it are computed if they must be."""
+    store = run_with(scene, flow, quality, frame, where, cancel)
+    return store.read(frame), store.facts(frame)
+
+
+def run_with(scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None) -> RunStore:
+    """The run of a gas flow of the scene's study, computed as far as `frame`, here or by who does it already."""
     if scene.study.find("flows", flow, where).kind != "gas":
         raise StudyError(f"'{flow}' is no gas", where=where, fix="choose a gas flow")
-    going: set[str] = _busy.__dict__.setdefault("going", set())
-    if flow in going:
+    if flow in going():
         raise StudyError(
             f"the flow '{flow}' is pushed by a field that is made from it", where=where, fix="push it by another field"
         )
-    going.add(flow)
-    try:
-        identity = job.prepare(scene.study, flow, quality, home() / "runs", scene.assets)
-        store = RunStore(home() / "runs" / identity)
-        seen, since = -1, clock_time.monotonic()
-        while frame not in store.frames():
-            if cancel is not None and cancel():
-                raise Cancelled
-            try:
-                compute(
-                    scene.study, flow, store.folder, quality=quality, assets=scene.assets, last=frame, cancel=cancel
-                )
-            except Elsewhere:
-                if len(store.frames()) != seen:
-                    seen, since = len(store.frames()), clock_time.monotonic()
-                if clock_time.monotonic() - since > PATIENCE:
-                    raise
-                clock_time.sleep(0.1)
-        return _kept(str(store.folder), frame, name, store.path(frame).stat().st_mtime)
-    finally:
-        going.discard(flow)
+    identity = job.prepare(scene.study, flow, quality, home() / "runs", scene.assets)
+    store = RunStore(home() / "runs" / identity)
+    seen, since = -1, clock_time.monotonic()
+    while frame not in store.frames():
+        if cancel is not None and cancel():
+            raise Cancelled
+        try:
+            compute(scene.study, flow, store.folder, quality=quality, assets=scene.assets, last=frame, cancel=cancel)
+        except Elsewhere:
+            if len(store.frames()) != seen:
+                seen, since = len(store.frames()), clock_time.monotonic()
+            if clock_time.monotonic() - since > PATIENCE:
+                raise
+            clock_time.sleep(0.1)
+    return store
 
 
 VOLUMES[0] = volume_at
+GAS_FRAMES[0] = frame_at
 
 
 def export_volumes(
@@ -125,7 +131,8 @@ def export_volumes(
     unknown = [c for c in channels or () if c not in known]
     if unknown:
         raise FileError(f"the run has no channel '{unknown[0]}'", where="channels", fix=nearest(unknown[0], known))
-    paths = [to / f"{flow}.{frame:04d}.{format}" for frame in wanted]
+    ending = "zarr.zip" if format == "zarr" else format
+    paths = [to / f"{flow}.{frame:04d}.{ending}" for frame in wanted]
     for path in paths:
         if path.exists():
             raise FileError("is there already", where=str(path), fix="choose another folder or delete it")
@@ -134,7 +141,8 @@ def export_volumes(
     for i, (frame, path) in enumerate(zip(wanted, paths, strict=True)):
         if cancel is not None and cancel():
             break
-        writer_for(path)(path, {name: grid_of(store, frame, name) for name in channels or known})
+        write = write_zarr if format == "zarr" else writer_for(path)
+        write(path, {name: grid_of(store, frame, name) for name in channels or known})
         made.append(path)
         if report is not None:
             report(i + 1, len(wanted))

@@ -1,17 +1,23 @@
-"""What happens to the gas's channels: Cool, Thin out, Burn, Channel."""
+"""What happens to the gas's channels: Cool, Thin out, Burn, Channel, Formula."""
 
+import re
+from collections.abc import Collection
 from typing import ClassVar, Literal
 
 import numpy as np
 
+from errant_gust.core.errors import StudyError
+from errant_gust.core.fields.formula import Broken, arithmetic, parse
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.gas.sources import channel_name
+from errant_gust.core.flows.gas.places import channel_name
 from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work, decay
+from errant_gust.core.kernels.gas import middles
 from errant_gust.core.study.parameters import FieldId, param
 
 How = Literal["share", "amount"]
 TINY = np.float32(1e-12)
+OTHERS = ("speed", "x", "y", "z", "t", "dt", "f", "pi")
 
 
 class Fading(GasStep):
@@ -92,7 +98,7 @@ class Colour(GasStep):
 
     fade: float = param(0.0, unit="1/s", range=(0, 1e4), slider=(0, 2), help="Share lost to grey a second")
 
-    def names(self) -> tuple[str, ...]:
+    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         return COLOURS
 
     def change(self, part: Part, work: Work) -> None:
@@ -105,7 +111,8 @@ class Colour(GasStep):
 
 
 class GasChannel(GasStep):
-    """One more channel that is carried along: filled by a Source that names it, fading at a pace of its own.
+    """One more channel that is carried along, fading at a pace of its own: filled by a Source that names it, or by
+    whatever fills another channel (a copy of the temperature, say, that cools more slowly).
 
     It is there to be looked at and written, and changes nothing of the motion.
     """
@@ -114,24 +121,102 @@ class GasChannel(GasStep):
     label = "Channel"
     family = "change"
     yields = "one more channel, carried along"
-    mistake = "It stays empty until a Source names it under Channel."
+    mistake = (
+        "It stays empty until a Source names it under Channel, or it copies another. The window follows smoke, heat "
+        "and fuel only: where a channel outlasts all of them it is cut off, unless 'Follow the gas' is off."
+    )
     headline = "name"
 
     name: str = param("glow", help="Small letters; it is called so in files")
+    copies: str = param(
+        "", help="A channel: what brings that in (sources, fire) brings this in too; for example temperature"
+    )
     how: How = param("share", help="A share of it, or an amount, is lost a second")
     rate: float = param(0.5, range=(0, 1e4), slider=(0, 5), varies=True, help="How much is lost a second")
     wants = {}
 
-    def names(self) -> tuple[str, ...]:
+    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         return (self.name,)
 
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
         channel_name(self.name, f"{where}.name")
+        if self.copies == self.name:
+            raise StudyError("copies itself", where=f"{where}.copies", fix="name another channel, or none")
 
     def change(self, part: Part, work: Work) -> None:
         a = work.state.channel(self.name)
         a[:] = decay(a, self.how, part.number("rate", work), work.dt)
+
+
+class GasFormula(GasStep):
+    """Works a channel out from the others in every cell, after everything was brought in: for display (a channel of
+    its own) or for the solver (temperature, density, fuel), which then goes on from it.
+
+    Names: every channel; speed in m/s; x y z in metres, t in seconds, dt the step; f, the lane, if one is chosen.
+    Functions are those of the Formula step of fields.
+    """
+
+    id = "formula"
+    label = "Formula"
+    family = "change"
+    yields = "a channel worked out from others"
+    mistake = (
+        "It acts every substep: 'temperature * 0.99' cools faster where the gas is faster. Write "
+        "'temperature * exp(-0.5 * dt)', or into a channel of its own."
+    )
+    headline = "expression"
+    formula = "c' = clamp(expression(channels, speed, x, y, z, t, dt, f))"
+
+    channel: str = param("display", help="What is set: a channel of its own, or one of the solver's")
+    expression: str = param("temperature / 1000", label="Formula", help="For example max(temperature - 200, 0)")
+    field: FieldId = param("", optional=True, help="A scalar lane, used as f")
+    clamp: Literal["no", "at least", "between"] = param(
+        "at least", help="What is too small or too large is set to the end"
+    )
+    low: float = param(0.0, slider=(-10, 10), help="The least", when={"clamp": ["at least", "between"]})
+    high: float = param(1.0, slider=(-10, 10), help="The most", when={"clamp": ["between"]})
+
+    wants = {"field": "scalar"}
+
+    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
+        return (self.channel,)
+
+    def check(self, scene: Scene, where: str) -> None:
+        super().check(scene, where)
+        channel_name(self.channel, f"{where}.channel")
+        if self.clamp == "between" and self.high <= self.low:
+            raise StudyError("the most is not above the least", where=f"{where}.high", fix=f"above {self.low:g}")
+        if not self.field and re.search(r"\bf\b", self.expression):
+            raise StudyError("f stands for a lane, and none is chosen", where=f"{where}.field", fix="choose one")
+
+    def understood(self, channels: tuple[str, ...], where: str) -> None:
+        """Raise a StudyError if the expression names what is not there."""
+        try:
+            parts = parse(self.expression, frozenset({*channels, *OTHERS}))
+            if len(parts) != 1:
+                raise Broken(f"has {len(parts)} parts; right would be one")
+        except Broken as error:
+            raise StudyError(str(error), where=f"{where}.expression") from None
+
+    def finish(self, part: Part, work: Work) -> None:
+        s = work.state
+        used = set(re.findall(r"[A-Za-z_]\w*", self.expression))
+        n = s.count
+        values = {name: s.channel(name).ravel() for name in s.names}
+        if used & {"x", "y", "z"}:
+            values |= dict(zip("xyz", s.window.centres(0, n), strict=True))
+        if "speed" in used:
+            out = np.empty((*s.window.shape, 3), np.float32)
+            middles(s.u, s.v, s.w, out, 0, out.shape[0])
+            values["speed"] = np.sqrt((out * out).sum(axis=-1)).ravel()
+        if self.field:
+            values["f"] = work.lane(self.field).ravel()
+        values |= {k: np.full(n, v, np.float32) for k, v in (("t", work.scene.time), ("dt", work.dt)) if k in used}
+        made = arithmetic(self.expression, values)
+        if self.clamp != "no":
+            made = np.clip(made, self.low, self.high if self.clamp == "between" else None)
+        s.channel(self.channel)[:] = made.reshape(s.window.shape)
 
 
 class Burn(GasStep):
@@ -164,7 +249,7 @@ class Burn(GasStep):
     soot: float = param(0.6, range=(0, 1e6), slider=(0, 5), help="Density left by a unit of fuel")
     expansion: float = param(1.0, range=(0, 1e4), slider=(0, 10), help="Volumes that a unit of fuel swells by")
 
-    def names(self) -> tuple[str, ...]:
+    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         return ("fuel",)
 
     def change(self, part: Part, work: Work) -> None:
@@ -175,7 +260,9 @@ class Burn(GasStep):
         hot = heat >= part.number("ignition", work)
         burnt = np.where(hot, fuel * (1 - np.exp(-part.number("rate", work) * np.float32(work.dt))), 0)
         fuel -= burnt
-        heat += np.float32(self.heat) * burnt
-        s.channel("density")[:] += np.float32(self.soot) * burnt
+        given = {"temperature": np.float32(self.heat) * burnt, "density": np.float32(self.soot) * burnt}
+        for name, amount in given.items():
+            for kept in (name, *work.twins.get(name, ())):
+                s.channel(kept)[:] += amount
         if self.expansion:
             work.expand(np.asarray(np.float32(self.expansion / work.dt) * burnt, np.float32))

@@ -11,19 +11,23 @@ from typing import Any, cast
 
 import numpy as np
 
-from errant_gust.core.errors import BudgetError, GustError, StudyError
+from errant_gust.core.errors import BudgetError, GustError, StudyError, nearest
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.blocks import Cancel, threads
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.solved import corner_distances, wall_velocity
+from errant_gust.core.flows.gas.channels import GasChannel, GasFormula
 from errant_gust.core.flows.gas.forces import CurlUp
-from errant_gust.core.flows.gas.sources import Collide, Source
+from errant_gust.core.flows.gas.obstacles import Collide
+from errant_gust.core.flows.gas.sources import Source
 from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
 from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Part, Work, no_gas
+from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.source import Source as Births
 from errant_gust.core.grids.faces import Projector, Triple, open_shares, spread_into_walls
-from errant_gust.core.grids.poisson import _pool, _slabs
 from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import gas as kernels
 
 BYTES_A_VOXEL = 170  # measured at the peak of a step with an obstacle, density and temperature
@@ -41,20 +45,54 @@ class GasFlow:
         self.lane = plan.study.find("flows", id, f"flows.{id}")
         self.clock = plan.study.clock
         parts = self.parts(0.0)
-        if not parts or not isinstance(parts[0].step, Domain):
-            raise no_gas(f"flows.{id}")
-        if sum(isinstance(p.step, Domain) for p in parts) > 1:
-            raise StudyError("there are two Domains", where=f"flows.{id}", fix="take one out")
+        self._check_parts(parts)
         scene = plan.at(0.0)
         for part in parts:
             part.step.check(scene, part.where)
-        self.names = tuple(dict.fromkeys((*BASE, *(n for p in parts for n in p.step.names()))))
-        if not any(isinstance(p.step, Source) for p in parts):
-            raise StudyError("nothing brings gas in", where=f"flows.{id}", fix="add a Source")
+        self.names = tuple(dict.fromkeys((*BASE, *(n for p in parts for n in p.step.names(p.varying)))))
+        self.twins = self._twins(parts)
         self.domain = self._domain(scene)
         self._check_memory()
         self._sources_inside(scene, parts)
         self._kept: tuple[Any, Projector, Array | None, Triple | None] | None = None
+        self._particles: dict[str, Births] = {}
+
+    def _check_parts(self, parts: list[Part]) -> None:
+        where = f"flows.{self.id}"
+        if not parts or not isinstance(parts[0].step, Domain):
+            raise no_gas(where)
+        if sum(p.step.family == "domain" for p in parts) > 1:
+            raise StudyError("there are two Domains", where=where, fix="take one out")
+        if not any(isinstance(p.step, Source) for p in parts):
+            raise StudyError("nothing brings gas in", where=where, fix="add a Source")
+
+    def _twins(self, parts: list[Part]) -> dict[str, tuple[str, ...]]:
+        """Channels by the one whose fillings they take part in."""
+        found: dict[str, tuple[str, ...]] = {}
+        for part in parts:
+            step = part.step
+            if isinstance(step, GasFormula):
+                step.understood(self.names, part.where)
+            if isinstance(step, GasChannel) and step.copies:
+                if step.copies not in self.names:
+                    raise StudyError(
+                        f"there is no channel '{step.copies}'", where=f"{part.where}.copies",
+                        fix=nearest(step.copies, self.names),
+                    )  # fmt: skip
+                found[step.copies] = (*found.get(step.copies, ()), step.name)
+        return found
+
+    def particles_of(self, flow: str, time: float) -> tuple[Array, Array]:
+        """Where the particles of a flow are at a time in seconds, and their velocities, (3, n) each; the flow is
+        stepped along with this one, at the same quality."""
+        if flow not in self._particles:
+            self._particles[flow] = Births(ParticleFlow(self.plan, flow, quality=self.quality))
+        frame = self.clock.start + max(0, math.ceil(time * self.clock.fps * self.clock.slow_motion - 1e-6))
+        state = self._particles[flow].at(frame)
+        back = np.float32(self.clock.seconds(frame) - time)
+        born = state.age >= back
+        velocity = np.ascontiguousarray(state.velocity[:, born])
+        return state.position[:, born] - back * velocity, velocity
 
     def parts(self, time: float) -> list[Part]:
         """The lane's steps that are on, with their values at a time."""
@@ -83,6 +121,18 @@ class GasFlow:
         """Cells of the whole domain, and bytes for them."""
         return self.domain.voxels, self.domain.voxels * (BYTES_A_VOXEL + 12 * len(self.names))
 
+    def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
+        """See `kinds.Flow`: voxels by their size, time by voxels and substeps."""
+        cells = (facts["region"]["voxel_size"] / self.domain.voxel_size) ** 3
+        way = facts.get("fastest", 0.0) / self.clock.fps / self.clock.slow_motion
+        steps = max(1, math.ceil(way / self.longest_way - 1e-6))
+        return cells * steps / facts.get("substeps", 1), cells
+
+    @property
+    def longest_way(self) -> float:
+        """In m, in a substep."""
+        return cast(Domain, self.parts(0.0)[0].step).longest * self.domain.voxel_size
+
     def _check_memory(self) -> None:
         cells, need = self.estimate()
         limit = budget()
@@ -97,7 +147,9 @@ class GasFlow:
     def _sources_inside(self, scene: Scene, parts: list[Part]) -> None:
         low, high = np.array(self.domain.lower), np.array(self.domain.upper)
         for part in parts:
-            if not isinstance(part.step, Source) or not scene.shape(part.step.shape).kind.bounded:
+            if not isinstance(part.step, Source) or not part.step.shaped:
+                continue
+            if not scene.shape(part.step.shape).kind.bounded:
                 continue
             shape = scene.shape(part.step.shape)
             moves = any(
@@ -119,7 +171,7 @@ class GasFlow:
         """Still air, and what the sources put into it at once."""
         state = GasState.empty(self.domain, (0, 0, 0), self.domain.shape, self.names)
         state = self._fitted(state, self.plan.at(0.0), self.parts(0.0))
-        return self._step(state, 0.0, 0.0, None)
+        return self._sound(self._step(state, 0.0, 0.0, None))
 
     def next(self, state: GasState, frame: int, cancel: Cancel | None = None) -> GasState:
         """The state on frame + 1 from that on `frame`."""
@@ -128,9 +180,21 @@ class GasFlow:
         margin = int(min(3 * BLOCK, max(4.0, way + 3)))  # cells that anything may cross in a frame
         state = self._fitted(state, self.plan.at(start), self.parts(start), margin)
         count = self.substeps(state, start, end)
+        fastest = self._fastest(state)
         for i in range(count):
             a = start + (end - start) * i / count
             state = self._step(state, a, start + (end - start) * (i + 1) / count, cancel)
+        state.pace = {"substeps": count, "fastest": fastest}
+        return self._sound(state)
+
+    def _sound(self, state: GasState) -> GasState:
+        """The state, if all that it holds is numbers."""
+        for name in state.names:
+            if not math.isfinite(float(state.channel(name).sum(dtype=np.float64))):
+                raise GustError(
+                    f"the channel '{name}' is no longer numbers", where=f"flows.{self.id}",
+                    fix="look for what fills it: an amount or a lane that is not finite; the frames before are kept",
+                )  # fmt: skip
         return state
 
     def substeps(self, state: GasState, start: float, end: float) -> int:
@@ -152,30 +216,52 @@ class GasFlow:
         return count
 
     def _fastest(self, state: GasState) -> float:
-        most = [_pool().submit(kernels.fastest, state.u, state.v, state.w, a, b) for a, b in self._slabs(state)]
-        found = math.sqrt(max(f.result() for f in most))
+        most = each_slab(
+            state.values.shape[1], lambda a, b: kernels.fastest(state.u, state.v, state.w, a, b), threads()
+        )
+        found = math.sqrt(max(most))
         return found if math.isfinite(found) else math.inf
-
-    def _slabs(self, state: GasState) -> list[tuple[int, int]]:
-        return _slabs(state.values.shape[1], threads())
 
     def _fitted(self, state: GasState, scene: Scene, parts: list[Part], margin: int = BLOCK) -> GasState:
         """The state in the window that the next frame needs."""
         domain = cast(Domain, parts[0].step)
         if not domain.follow:
             return state.moved_to((0, 0, 0), self.domain.shape)
-        least = {n: domain.threshold * (KELVIN if n == "temperature" else 1) for n in self.names}
+        least = {n: domain.threshold * (KELVIN if n == "temperature" else 1) for n in self._followed(parts)}
         also = []
         for part in parts:
-            if isinstance(part.step, Source):
-                shape = scene.shape(part.step.shape)
-                if shape.kind.bounded:
-                    lower, upper = shape.box
-                    corners = np.array([[(lower, upper)[b][a] for a, b in enumerate(x)] for x in np.ndindex(2, 2, 2)])
-                    own = (corners @ self.domain.axes - np.array(self.domain.lower)) / self.domain.voxel_size
-                    also.append((np.floor(own.min(axis=0)).astype(int), np.ceil(own.max(axis=0)).astype(int)))
+            box = self._box_of(part.step, scene) if isinstance(part.step, Source) else None
+            if box is not None:
+                also.append(box)
         origin, shape_ = around(state, least, margin, also)
         return state.moved_to(origin, shape_)
+
+    def _followed(self, parts: list[Part]) -> list[str]:
+        """Channels that the window follows: what moves the gas, so that a channel for display changes nothing; and
+        what is brought in with nothing else."""
+        alone = {
+            p.step.channel for p in parts
+            if isinstance(p.step, Source) and not (p.varying or p.step.density or p.step.temperature or p.step.fuel)
+        }  # fmt: skip
+        return [n for n in self.names if n in (*BASE, "fuel") or n in alone]
+
+    def _box_of(self, source: Source, scene: Scene) -> tuple[Array, Array] | None:
+        """Lower and upper cell in the domain that a source may fill; None if it has no such bounds or is not on."""
+        if source.where == "everywhere":
+            return np.zeros(3, int), np.array(self.domain.shape)
+        if source.where == "particles":
+            points = self.particles_of(source.flow, scene.time)[0].T
+            if not len(points):
+                return None
+            more = source.radius / self.domain.voxel_size
+        else:
+            shape, more = scene.shape(source.shape), 0.0
+            if not shape.kind.bounded:
+                return None
+            lower, upper = shape.box
+            points = np.array([[(lower, upper)[b][a] for a, b in enumerate(x)] for x in np.ndindex(2, 2, 2)])
+        own = (points @ self.domain.axes - np.array(self.domain.lower)) / self.domain.voxel_size
+        return np.floor(own.min(axis=0) - more).astype(int), np.ceil(own.max(axis=0) + more).astype(int)
 
     # one step in time --------------------------------------------------------------------------------------------
 
@@ -184,15 +270,7 @@ class GasFlow:
         projector, solid, wall = self._walls(state, scene, parts)
         if end > start:
             state = self._carried(state, projector.shares, end - start)
-        if solid is not None:
-            state.values[:, solid] = 0
-        work = Work(state, scene, end - start, threads(), cancel)
-        for part in parts:
-            part.step.change(part, work)
-        for part in parts:
-            part.step.source(part, work)
-        if solid is not None:
-            state.values[:, solid] = 0
+        work = self._filled(state, start, end, parts, solid, cancel)
         if work.dt:
             for part in parts:
                 part.step.pushes(part, work)
@@ -202,16 +280,38 @@ class GasFlow:
         self._project(work, projector, wall)
         return state
 
+    def _filled(
+        self, state: GasState, start: float, end: float, parts: list[Part], solid: Array | None, cancel: Cancel | None
+    ) -> Work:
+        """What happens to channels in a step: changes, sources, formulas; nothing inside obstacles."""
+        if solid is not None:
+            state.values[:, solid] = 0
+        before = self.plan.at(start) if end > start else None
+        work = Work(state, self.plan.at(end), end - start, threads(), cancel, before=before)
+        work.particles_of, work.twins = self.particles_of, self.twins
+        for part in parts:
+            part.step.change(part, work)
+        for part in parts:
+            part.step.source(part, work)
+        for part in parts:
+            part.step.finish(part, work)
+        if solid is not None:
+            state.values[:, solid] = 0
+        return work
+
     def _each(self, state: GasState, work: Any, extra: int = 0) -> None:
         """Run a kernel on slabs of the first axis (with `extra` faces more) on all threads."""
-        for future in [_pool().submit(work, a, b) for a, b in _slabs(state.values.shape[1] + extra, threads())]:
-            future.result()
+        each_slab(state.values.shape[1] + extra, work, threads())
 
     def _carried(self, state: GasState, shares: Triple, dt: float) -> GasState:
         """Channels and velocities after dt, by MacCormack with one trace for all."""
-        s = np.float32(-dt / state.domain.voxel_size)
         grid = spread_into_walls(state.faces, shares)
-        u, v, w = grid.u, grid.v, grid.w
+        return self._carried_by(state, (grid.u, grid.v, grid.w), dt)
+
+    def _carried_by(self, state: GasState, faces: Triple, dt: float, motion: bool = True) -> GasState:
+        """What velocities on the faces make of the state; they carry themselves too, if that is wanted."""
+        u, v, w = faces
+        s = np.float32(-dt / state.domain.voxel_size)
         bend = np.empty((3, *state.values.shape[1:]), np.float32)
         self._each(state, lambda a, b: kernels.bends(u, v, w, s, bend, a, b))
 
@@ -230,8 +330,8 @@ class GasFlow:
             for name in COLOURS:
                 a = values[state.names.index(name)]
                 np.minimum(a, values[state.names.index("density")], out=a)
-        faces = [along(f[None], axis, 1)[0] for axis, f in enumerate((u, v, w))]
-        return GasState(state.domain, state.origin, state.names, values, *faces)
+        moved = [along(f[None], axis, 1)[0] if motion else f for axis, f in enumerate(faces)]
+        return GasState(state.domain, state.origin, state.names, values, *moved)
 
     def _curl(self, part: Part, work: Work) -> None:
         s = work.state
@@ -254,8 +354,10 @@ class GasFlow:
 
     def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Triple | None]:
         """The projector of the window, which cells are inside obstacles, and how these move."""
-        ids = [id for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
-        shapes = [scene.shape(id) for id in ids]
+        ids = [(id, p.step.side) for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
+        shapes = [scene.shape(id) for id, _ in ids]
+        solids = [s for s, (_, side) in zip(shapes, ids, strict=True) if side == "around"]
+        vessels = [s for s, (_, side) in zip(shapes, ids, strict=True) if side == "inside"]
         window = state.window
         part = cast(Domain, parts[0].step)
         upper = [o + n for o, n in zip(state.origin, window.shape, strict=True)]
@@ -266,21 +368,22 @@ class GasFlow:
         moving = any(s.moves or getattr(s.kind, "sequence", False) for s in shapes)
         key = (state.origin, window.shape, low, high, tuple(ids), scene.time if moving else 0.0)
         if self._kept is None or self._kept[0] != key:
-            corners = corner_distances(window, shapes, None, None) if shapes else None
+            corners = corner_distances(window, solids, vessels, None) if shapes else None
             shares = open_shares(window, corners)
-            solid = None
-            if corners is not None:
-                whole = shares[0][1:] + shares[0][:-1] + shares[1][:, 1:] + shares[1][:, :-1]
-                solid = whole + shares[2][:, :, 1:] + shares[2][:, :, :-1] == 0
-                if solid.all():
-                    raise StudyError(
-                        "the obstacles fill the whole domain",
-                        where=f"flows.{self.id}",
-                        fix="smaller shapes, a larger region",
-                    )
+            solid = None if corners is None else self._solid(shares)
             projector = Projector(shares, low, high, threads())  # type: ignore[arg-type]
             self._kept = (key, projector, solid, wall_velocity(window, shapes) if shapes else None)
         return self._kept[1:]
+
+    def _solid(self, shares: Triple) -> Array:
+        """Cells (nx, ny, nz) that nothing can enter or leave."""
+        whole = shares[0][1:] + shares[0][:-1] + shares[1][:, 1:] + shares[1][:, :-1]
+        solid: Array = whole + shares[2][:, :, 1:] + shares[2][:, :, :-1] == 0
+        if solid.all():
+            raise StudyError(
+                "the obstacles fill the whole domain", where=f"flows.{self.id}", fix="smaller shapes, a larger region"
+            )
+        return solid
 
     def _project(self, work: Work, projector: Projector, wall: Triple | None) -> None:
         s = work.state

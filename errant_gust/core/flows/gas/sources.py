@@ -1,6 +1,7 @@
-"""Source and Collide: what brings gas in, and what stands in its way."""
+"""Source: what brings gas in."""
 
-import re
+from collections.abc import Collection
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -8,52 +9,92 @@ import numpy as np
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.gas.state import FACES
-from errant_gust.core.flows.gas.steps import BASE, COLOURS, GasStep, Part, Work
+from errant_gust.core.flows.gas.places import Box, cells_of, centres_of, channel_name, distances
+from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work
 from errant_gust.core.geometry.placed import PlacedShape
-from errant_gust.core.study.parameters import FieldId, ShapeId, ShapeIds, Vec3, param
+from errant_gust.core.kernels.gas import scattered
+from errant_gust.core.study.parameters import FieldId, FlowId, ShapeId, Vec3, param
+
+How = Literal["add", "at least", "set"]
+Each = Literal["as the rest", "add", "at least", "set", "off"]
+SHAPED = ["inside", "shell"]
+
+
+@dataclass
+class Reach:
+    """What a source covers at one time: a box of the window, how much of each of its cells (0 to 1), and the velocity
+    of what it is made of (3, …) in m/s along the scene's axes, if that was asked for."""
+
+    box: Box
+    share: Array
+    motion: Array | None = None
 
 
 class Source(GasStep):
-    """Brings density, temperature, fuel, a channel and velocity in where a shape is.
+    """Brings density, temperature, fuel, a channel and velocity in: where a shape is, where particles are, or where a
+    field says.
 
-    `add` gives so much a second, `at least` fills up to the value, `set` puts it there. Edges are a voxel soft, so
-    that a moving shape leaves no steps. Where the shape lies partly outside the domain, that part does nothing.
+    `add` gives so much a second, `at least` fills up to the value, `set` puts it there; each channel may have its own
+    operation. Amounts may be fields. Edges are a voxel soft, so that a moving shape leaves no steps. Where the shape
+    lies partly outside the domain, that part does nothing.
     """
 
     id = "source"
     label = "Source"
     family = "source"
-    yields = "gas where a shape is"
+    yields = "gas where a shape, particles or a field are"
     mistake = (
         "A source thinner than two voxels is hit or missed by chance: make it thicker, or the voxels smaller. Added "
         "every second it grows without end where nothing carries it away; 'at least' does not."
     )
     headline = "shape"
 
-    shape: ShapeId = param(help="Where")
-    where: Literal["inside", "shell"] = param("inside", help="All of the shape, or a layer on its surface")
+    where: Literal["inside", "shell", "particles", "everywhere"] = param(
+        "inside", help="In a shape, in a layer on its surface, around particles, or wherever a lane says"
+    )
+    shape: ShapeId = param("", help="Where", when={"where": SHAPED})
     thickness: float = param(
         0.1, unit="m", above=0, slider=(0.01, 1), help="Of the layer, half inside and half outside",
         when={"where": ["shell"]},
     )  # fmt: skip
-    how: Literal["add", "at least", "set"] = param("add", help="So much a second; filled up to; put there")
-    density: float = param(4.0, slider=(0, 20), help="Of smoke; 1 is thick")
-    temperature: float = param(300.0, unit="K", slider=(0, 2000), help="Above the air around")
-    fuel: float = param(0.0, range=(0, 1e6), slider=(0, 10), help="What a Burn step burns")
+    flow: FlowId = param("", label="Particles of", help="A particle lane", when={"where": ["particles"]})
+    radius: float = param(
+        0.1, unit="m", above=0, slider=(0.01, 1), help="Around each particle", when={"where": ["particles"]}
+    )
+    how: How = param("add", help="So much a second; filled up to; put there")
+    density: float = param(4.0, slider=(0, 20), varies=True, help="Of smoke; 1 is thick")
+    temperature: float = param(300.0, unit="K", slider=(0, 2000), varies=True, help="Above the air around")
+    fuel: float = param(0.0, range=(0, 1e6), slider=(0, 10), varies=True, help="What a Burn step burns")
     channel: str = param("", help="A further channel that it fills, by name")
-    amount: float = param(1.0, slider=(0, 10), help="Of that channel")
+    amount: float = param(1.0, slider=(0, 10), varies=True, help="Of that channel")
+    each: bool = param(False, label="Each its own way", help="An operation for each channel, or none")
+    density_how: Each = param("as the rest", label="Density", help="Its operation", when={"each": ["true", "True"]})
+    temperature_how: Each = param("as the rest", label="Heat", help="Its operation", when={"each": ["true", "True"]})
+    fuel_how: Each = param("as the rest", label="Fuel", help="Its operation", when={"each": ["true", "True"]})
+    amount_how: Each = param("as the rest", label="The channel", help="Its operation", when={"each": ["true", "True"]})
     by: FieldId = param("", optional=True, help="A scalar lane: how much of it, from place to place")
     colour: Vec3 = param((1, 1, 1), help="Red, green and blue of the smoke, 0 to 1, in a lane that has Colour")
+    colour_by: FieldId = param("", optional=True, label="Colour from", help="A vector lane: red, green and blue")
     velocity: Vec3 = param((0, 0, 0), unit="m/s", help="The gas is given this velocity, if it is not zero")
-    own_motion: float = param(0.0, range=(-2, 2), help="Share of the shape's own velocity that the gas is given")
+    velocity_by: FieldId = param(
+        "", optional=True, label="Velocity from", help="A vector lane, added to it: m/s from place to place"
+    )
+    velocity_how: Literal["set", "add"] = param("set", label="Velocity", help="Given at once, or so much more a second")
+    own_motion: float = param(
+        0.0, range=(-2, 2), help="Share of its own velocity that the gas is given: moving, turning, growing"
+    )
     begin: float = param(0.0, unit="s", range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
     until: float = param(1e4, unit="s", range=(-1e5, 1e5), slider=(0, 20), help="When it stops")
 
-    wants = {"by": "scalar"}
+    wants = {"by": "scalar", "colour_by": "vector", "velocity_by": "vector"}
 
-    def names(self) -> tuple[str, ...]:
-        return (*(("fuel",) if self.fuel else ()), *((self.channel,) if self.channel else ()))
+    @property
+    def shaped(self) -> bool:
+        return self.where in SHAPED
+
+    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
+        burns = self.fuel or "fuel" in varying
+        return (*(("fuel",) if burns else ()), *((self.channel,) if self.channel else ()))
 
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
@@ -62,126 +103,136 @@ class Source(GasStep):
             raise StudyError(
                 "a colour has three numbers from 0 to 1", where=f"{where}.colour", fix="for example 1 0.4 0"
             )
-        if not scene.shape(self.shape).kind.bounded and self.where == "inside":
+        if self.where == "everywhere" and not self.by:
+            raise StudyError("no lane says where", where=f"{where}.by", fix="choose a scalar lane")
+        if self.where == "particles":
+            if not self.flow:
+                raise StudyError("no particles are chosen", where=f"{where}.flow", fix="choose a particle lane")
+            if scene.study.find("flows", self.flow, f"{where}.flow").kind != "particles":
+                raise StudyError(f"'{self.flow}' has no particles", where=f"{where}.flow", fix="choose a particle lane")
+        if self.shaped and not scene.shape(self.shape).kind.bounded and self.where == "inside":
             raise StudyError("fills a half space", where=f"shapes.{self.shape}", fix="use its shell, or a box")
 
     def source(self, part: Part, work: Work) -> None:
-        time = work.scene.time
-        if not self.begin <= time + 1e-9 < self.until:
+        if not self.begin <= work.scene.time + 1e-9 < self.until:
             return
-        box = cells_of(work, work.scene.shape(self.shape), self.thickness if self.where == "shell" else 0.0)
-        if box is None:
+        reach = self._reach(work)
+        if reach is None:
             return
-        shape = work.scene.shape(self.shape)
-        share = self._share(work, shape, box) * part.masked("by", work)[box if self.by else ...]
-        amounts = {"density": self.density, "temperature": self.temperature, "fuel": self.fuel}
+        box, share = reach.box, reach.share
+        if self.by:
+            share = share * np.maximum(work.lane(self.by)[box], 0)
+        ways = {"density": self.density_how, "temperature": self.temperature_how, "fuel": self.fuel_how}
+        amounts = {name: part.number(name, work) for name in ways}
         if self.channel:
-            amounts[self.channel] = self.amount
+            amounts[self.channel], ways[self.channel] = part.number("amount", work), self.amount_how
+        amounts = {name: a[box] if np.ndim(a) else a for name, a in amounts.items()}
         if COLOURS[0] in work.state.names:
-            self._tint(work, share, box, amounts)
+            self._tint(work, share, box, amounts, self._way(self.density_how))
+            ways |= dict.fromkeys(COLOURS, self.density_how)
         for name, amount in amounts.items():
-            if name not in work.state.names or (not amount and self.how != "set"):
-                continue
-            a = work.state.channel(name)[box]
-            if self.how == "add":
-                a += share * np.float32(amount * work.dt)
-            elif self.how == "at least":
-                np.maximum(a, share * np.float32(amount), out=a)
-            else:
-                a += np.clip(share, 0, 1) * (np.float32(amount) - a)
-        self._drive(work, shape, share, box)
+            how = self._way(ways[name])
+            for kept in (name, *work.twins.get(name, ())):
+                if kept in work.state.names and how != "off" and (np.any(amount) or how == "set"):
+                    _fill(work.state.channel(kept)[box], how, share, amount, work.dt)
+        self._drive(work, reach, share)
 
-    def _tint(self, work: Work, share: Array, box: tuple[slice, ...], amounts: dict[str, float]) -> None:
+    def _way(self, each: Each) -> str:
+        return self.how if not self.each or each == "as the rest" else each
+
+    def _tint(self, work: Work, share: Array, box: Box, amounts: dict[str, Array], how: str) -> None:
         """Colours come in as the density does; filled up, they take part by what is new."""
-        if self.how != "at least":
-            amounts |= {name: self.density * c for name, c in zip(COLOURS, self.colour, strict=True)}
+        if how == "off":
             return
-        new = np.maximum(share * np.float32(self.density) - work.state.channel("density")[box], 0)
-        for name, c in zip(COLOURS, self.colour, strict=True):
-            work.state.channel(name)[box] += new * np.float32(c)
+        if self.colour_by:
+            shares = np.moveaxis(np.clip(work.as_it_is(self.colour_by)[box], 0, 1), -1, 0)
+        else:
+            shares = np.array(self.colour, np.float32)
+        if how != "at least":
+            amounts |= {name: amounts["density"] * c for name, c in zip(COLOURS, shares, strict=True)}
+            return
+        new = np.maximum(share * amounts["density"] - work.state.channel("density")[box], 0)
+        for name, c in zip(COLOURS, shares, strict=True):
+            work.state.channel(name)[box] += new * c
 
-    def _share(self, work: Work, shape: PlacedShape, box: tuple[slice, ...]) -> Array:
-        """How much of each cell of the box is in the source, 0 to 1."""
+    def _reach(self, work: Work) -> Reach | None:
+        if self.where == "particles":
+            return self._around_particles(work)
+        if self.where == "everywhere":
+            size = work.state.window.shape
+            return Reach((slice(0, size[0]), slice(0, size[1]), slice(0, size[2])), np.ones(size, np.float32))
+        shape = work.scene.shape(self.shape)
+        box = cells_of(work, shape, self.thickness if self.where == "shell" else 0.0)
+        if box is None:
+            return None
         d = distances(work, shape, box)
         if self.where == "shell":
             d = np.abs(d) - np.float32(0.5 * self.thickness)
-        return np.clip(np.float32(0.5) - d / np.float32(work.state.domain.voxel_size), 0, 1)
+        share = np.clip(np.float32(0.5) - d / np.float32(work.state.domain.voxel_size), 0, 1)
+        return Reach(box, share, _motion(work, shape, box) if self.own_motion else None)
 
-    def _drive(self, work: Work, shape: PlacedShape, share: Array, box: tuple[slice, ...]) -> None:
-        if not any(self.velocity) and not (self.own_motion and shape.moves):
-            return
+    def _around_particles(self, work: Work) -> Reach | None:
+        position, velocity = work.particles(self.flow)
         window = work.state.window
-        whole = (3, *work.state.values.shape[1:])
+        h = window.voxel_size
+        cells = ((window.to_own(position) - np.array(window.lower, np.float32)[:, None]) / np.float32(h)).astype("f4")
+        reach = self.radius / h + 1
+        near = np.all((cells > -reach) & (cells < np.array(window.shape)[:, None] + reach), axis=0)
+        if not near.any():
+            return None
+        cells, velocity = np.ascontiguousarray(cells[:, near]), np.ascontiguousarray(velocity[:, near])
+        low = np.clip(np.floor(cells.min(axis=1) - reach).astype(int), 0, np.array(window.shape) - 1)
+        high = np.clip(np.ceil(cells.max(axis=1) + reach).astype(int), low + 1, window.shape)
+        box = (slice(low[0], high[0]), slice(low[1], high[1]), slice(low[2], high[2]))
+        size = tuple(int(n) for n in high - low)
+        share = np.zeros(size, np.float32)
+        weight, sums = np.zeros(size, np.float32), np.zeros((3, *size), np.float32)
+        cells -= low.astype(np.float32)[:, None]
+        scattered(cells, velocity, np.float32(self.radius / h), share, weight, sums)
+        return Reach(box, share, sums / np.maximum(weight, np.float32(1e-6)))
+
+    def _drive(self, work: Work, reach: Reach, share: Array) -> None:
+        if not any(self.velocity) and not self.own_motion and not self.velocity_by:
+            return
+        given: Array = np.array(self.velocity, np.float32)[:, None, None, None] * np.ones_like(share)
+        if self.velocity_by:
+            given = given + np.moveaxis(work.as_it_is(self.velocity_by)[reach.box], -1, 0)
+        if self.own_motion and reach.motion is not None:
+            given = given + np.float32(self.own_motion) * reach.motion
+        if not np.any(given):
+            return
+        window, whole = work.state.window, (3, *work.state.values.shape[1:])
+        own = np.tensordot(window.axes.T.astype(np.float32), given, 1)
         target, weight = np.zeros(whole, np.float32), np.zeros(whole[1:], np.float32)
-        given = np.array(self.velocity, float)[:, None] * np.ones((1, share.size))
-        if self.own_motion:
-            points = centres_of(work, box).astype(float) - np.array(shape.kind.move)[:, None]
-            moving = np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), points.T).T
-            given += self.own_motion * moving
-        own = (window.axes.T @ given).astype(np.float32).reshape(3, *share.shape)
-        target[(slice(None), *box)] = own
-        weight[box] = np.clip(share, 0, 1)
+        if self.velocity_how == "add":
+            target[(slice(None), *reach.box)] = own * np.clip(share, 0, 1)
+            work.push(target)
+            return
+        target[(slice(None), *reach.box)] = own
+        weight[reach.box] = np.clip(share, 0, 1)
         work.ease.append((target, weight))
 
 
-class Collide(GasStep):
-    """Shapes that gas flows around; moving ones push it along. Their surface is cut through the voxels, not stepped."""
-
-    id = "collide"
-    label = "Collide"
-    family = "solid"
-    yields = "shapes in the way"
-    mistake = (
-        "A plate thinner than a voxel leaks. A floor that is a plane may lie inside the domain; what is below it then "
-        "costs memory and does nothing."
-    )
-    headline = "shapes"
-
-    shapes: ShapeIds = param(help="What stands in the way")
-
-
-def channel_name(name: str, where: str) -> None:
-    if not re.fullmatch(r"[a-z][a-z0-9_]{0,30}", name) or name in FACES or name == "vel":
-        raise StudyError(
-            f"'{name}' cannot be the name of a channel",
-            where=where,
-            fix="small letters, digits and _; not u, v, w, vel",
-        )
-
-
-def cells_of(work: Work, shape: PlacedShape, thickness: float) -> tuple[slice, slice, slice] | None:
-    """Cells of the window that the shape may touch; None if it is outside."""
-    window = work.state.window
-    h = window.voxel_size
-    if not shape.kind.bounded:
-        low, high = np.zeros(3, int), np.array(window.shape)
+def _fill(a: Array, how: str, share: Array, amount: Array, dt: float) -> None:
+    if how == "add":
+        a += share * np.float32(dt) * amount
+    elif how == "at least":
+        np.maximum(a, share * amount, out=a)
     else:
-        lower, upper = shape.box
-        corners = np.array([[(lower, upper)[b][a] for a, b in enumerate(bits)] for bits in np.ndindex(2, 2, 2)])
-        own = corners @ window.axes
-        first = (own.min(axis=0) - 0.5 * thickness - np.array(window.lower)) / h
-        last = (own.max(axis=0) + 0.5 * thickness - np.array(window.lower)) / h
-        low = np.clip(np.floor(first).astype(int) - 1, 0, window.shape)
-        high = np.clip(np.ceil(last).astype(int) + 1, 0, window.shape)
-    if (high <= low).any():
-        return None
-    return slice(low[0], high[0]), slice(low[1], high[1]), slice(low[2], high[2])
+        a += np.clip(share, 0, 1) * (amount - a)
 
 
-def centres_of(work: Work, box: tuple[slice, ...]) -> Array:
-    """Middles (3, n) in the scene of the cells of a box of the window."""
-    window = work.state.window
-    axes = [
-        (np.arange(s.start, s.stop) + 0.5) * window.voxel_size + low for s, low in zip(box, window.lower, strict=True)
-    ]
-    grid = np.stack(np.meshgrid(*axes, indexing="ij")).reshape(3, -1).astype(np.float32)
-    return window.to_scene(np.ascontiguousarray(grid))
-
-
-def distances(work: Work, shape: PlacedShape, box: tuple[slice, ...]) -> Array:
-    """Signed distance of every cell's middle of a box, (…) in m."""
+def _motion(work: Work, shape: PlacedShape, box: Box) -> Array:
+    """Velocity (3, …) in m/s of a shape's matter: as a rigid body, and along its surface's normal what it grows or
+    deforms by, from how the distance in its own frame changed over the step."""
+    points = centres_of(work, box)
+    r = points.astype(float) - np.array(shape.kind.move)[:, None]
+    v: Array = np.asarray(np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), r.T).T, np.float32)
+    if work.before is not None and work.dt:
+        was, own = work.before.shape(shape.id), shape.to_local(points)
+        now, slope, _ = shape.distance(points, 1)
+        then = was.kind.local(own, 0, was.geometry)[0]
+        assert slope is not None
+        v = v + ((then - now) / np.float32(work.dt)) * slope
     size = tuple(s.stop - s.start for s in box)
-    return shape.distance(centres_of(work, box))[0].reshape(size)
-
-
-__all__ = ["BASE", "Collide", "Source", "cells_of", "channel_name", "distances"]
+    return v.reshape(3, *size)

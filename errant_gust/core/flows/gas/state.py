@@ -1,6 +1,6 @@
 """The state of a gas flow: velocities on faces and channels in cells, within a window of whole blocks."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -27,6 +27,8 @@ class GasState:
     u: Array
     v: Array
     w: Array
+    pace: dict[str, float] = field(default_factory=dict, kw_only=True)
+    """How the frame was come to: `substeps`, and `fastest` in m/s; not part of the state."""
 
     @property
     def count(self) -> int:
@@ -64,7 +66,7 @@ class GasState:
         """What is written beside the arrays of a frame."""
         w = self.window
         place = {"lower": list(w.lower), "shape": list(w.shape), "voxel_size": w.voxel_size, "turn": list(w.turn)}
-        return {"count": self.count, "origin": list(self.origin), "region": place}
+        return {"count": self.count, "origin": list(self.origin), "region": place, **self.pace}
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any], domain: GridRegion) -> "GasState":

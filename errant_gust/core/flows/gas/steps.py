@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
@@ -39,18 +40,31 @@ class Work:
     cancel: Cancel | None = None
     force: Array | None = None
     outflow: Array | None = None
+    before: Scene | None = None
+    """The scene at the step's beginning."""
+    particles_of: Callable[[str, float], tuple[Array, Array]] | None = None
+    twins: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    """Channels that are filled by whatever fills another."""
     ease: list[tuple[Array, Array]] = field(default_factory=list)
     baked: dict[str, Array] = field(default_factory=dict)
 
     def lane(self, id: str) -> Array:
         """A field lane in the middle of every cell of the window, in the window's own axes: (…) or (…, 3)."""
+        made, window = self.as_it_is(id), self.state.window
+        if made.ndim == 4 and window.is_turned:
+            made = (made @ window.axes.astype(np.float32)).astype(np.float32)
+        return made
+
+    def as_it_is(self, id: str) -> Array:
+        """The same along the scene's axes: what a colour is, or a velocity to be turned later."""
         if id not in self.baked:
-            made = bake(self.scene.lane(id), self.state.window, cancel=self.cancel)
-            window = self.state.window
-            if made.ndim == 4 and window.is_turned:
-                made = (made @ window.axes.astype(np.float32)).astype(np.float32)
-            self.baked[id] = made
+            self.baked[id] = bake(self.scene.lane(id), self.state.window, cancel=self.cancel)
         return self.baked[id]
+
+    def particles(self, flow: str) -> tuple[Array, Array]:
+        """Where a flow's particles are now, and their velocities: (3, n) each, in the scene."""
+        assert self.particles_of is not None
+        return self.particles_of(flow, self.scene.time)
 
     def push(self, force: Array) -> None:
         """Add a force (3, …) in m/s²."""
@@ -97,7 +111,7 @@ class GasStep(Parameters):
         if "id" in cls.__dict__:
             GAS_STEPS[cls.id] = cls
 
-    def names(self) -> tuple[str, ...]:
+    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         """Channels that this step needs besides density and temperature."""
         return ()
 
@@ -110,6 +124,9 @@ class GasStep(Parameters):
 
     def change(self, part: Part, work: Work) -> None:
         """Change channels over dt."""
+
+    def finish(self, part: Part, work: Work) -> None:
+        """Change channels after everything has been brought in."""
 
     def pushes(self, part: Part, work: Work) -> None:
         """Add forces or outflow."""

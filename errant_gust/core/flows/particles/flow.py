@@ -83,6 +83,11 @@ class ParticleFlow:
     def share(self, emit: Emit) -> float:
         return emit.preview_share if self.quality == "preview" else 1.0
 
+    def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
+        """See `kinds.Flow`: in proportion to the particles."""
+        times = self.estimate()[0] / max(1, measured.estimate()[0])
+        return times, times
+
     def estimate(self) -> tuple[int, int]:
         """Largest number of particles alive at once (about), and bytes for them."""
         most = 0.0

@@ -1,0 +1,25 @@
+"""Rows of a grid shared out over threads: fixed borders, so that results do not depend on who is quicker."""
+
+import itertools
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+from typing import TypeVar
+
+T = TypeVar("T")
+
+
+@cache
+def solver_pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(max_workers=16, thread_name_prefix="gust-solver")
+
+
+def slabs_of(rows: int, threads: int) -> list[tuple[int, int]]:
+    """Borders [a, b) of at most so many slabs, none of them empty."""
+    cuts = [round(rows * i / threads) for i in range(threads + 1)]
+    return [(a, b) for a, b in itertools.pairwise(cuts) if b > a]
+
+
+def each_slab(rows: int, work: Callable[[int, int], T], threads: int) -> list[T]:
+    """work(a, b) of every slab on the pool's threads; returns when all are done, in order."""
+    return [f.result() for f in [solver_pool().submit(work, a, b) for a, b in slabs_of(rows, threads)]]

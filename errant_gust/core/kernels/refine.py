@@ -1,0 +1,34 @@
+"""From a coarse grid to one that is finer by a whole factor, axis by axis with three weights each."""
+
+import numpy as np
+
+from errant_gust.core.kernels.compiler import kernel
+
+F0 = np.float32(0.0)
+
+
+@kernel
+def refined(coarse, i0, wi, j0, wj, k0, wk, out, a, b):
+    """out (nx, ny, nz) on [a, b): the weighted sum of three coarse values an axis, the first at i0 (nx,), with weights
+    wi (nx, 3); so for j and k. Indices beyond the coarse grid are clamped."""
+    mx, my, mz = coarse.shape
+    _, ny, nz = out.shape
+    row = np.empty(mz, np.float32)
+    for i in range(a, b):
+        for j in range(ny):
+            row[:] = F0
+            for p in range(3):
+                for q in range(3):
+                    weight = wi[i, p] * wj[j, q]
+                    if weight != F0:
+                        ii = min(max(i0[i] + p, 0), mx - 1)
+                        jj = min(max(j0[j] + q, 0), my - 1)
+                        for k in range(mz):
+                            row[k] += weight * coarse[ii, jj, k]
+            for k in range(nz):
+                c = k0[k]
+                out[i, j, k] = (
+                    wk[k, 0] * row[min(max(c, 0), mz - 1)]
+                    + wk[k, 1] * row[min(max(c + 1, 0), mz - 1)]
+                    + wk[k, 2] * row[min(max(c + 2, 0), mz - 1)]
+                )

@@ -1,0 +1,150 @@
+"""Two runs, or two channels of one, against each other: on one grid, in numbers."""
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from errant_gust.core.errors import FileError
+from errant_gust.core.grids.grid import Grid
+from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.volumes import grid_of
+
+SAME = 1e-3  # of a voxel
+
+
+@dataclass(frozen=True)
+class Numbers:
+    """Of a channel on a frame. total: the integral over the volume (value · m³); cover: m³ where it is not
+    zero; centre: the middle (m) weighed by its amount, None where there is none of it."""
+
+    low: float
+    high: float
+    mean: float
+    total: float
+    cover: float
+    voxels: int
+    voxel_size: float
+    centre: tuple[float, float, float] | None
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Of b from a: the greatest amount, where (m), the root mean square and the mean where either is not zero, and
+    the greatest as a share of the larger range."""
+
+    greatest: float
+    at: tuple[float, float, float]
+    rms: float
+    mean: float
+    share: float
+    same: bool
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def channel_of(store: RunStore, frame: int, name: str) -> Grid:
+    """A channel as a scalar grid; of the velocity its speed in m/s."""
+    if frame not in store.frames():
+        ready = store.frames()
+        have = f"it has {ready[0]} to {ready[-1]}" if ready else "it has none yet"
+        raise FileError(f"frame {frame} is not there", where=str(store.folder), fix=have)
+    grid = grid_of(store, frame, name)
+    return Grid(grid.region, np.linalg.norm(grid.values, axis=-1).astype(np.float32)) if grid.is_vector else grid
+
+
+def numbers_of(grid: Grid) -> Numbers:
+    v, h = grid.values, grid.region.voxel_size
+    full = np.abs(v) > 1e-9
+    cover, total = int(full.sum()), float(v.sum(dtype=np.float64))
+    mean = total / cover if cover else 0.0
+    return Numbers(float(v.min()), float(v.max()), mean, total * h**3, cover * h**3, v.size, h, _centre(grid))
+
+
+def _centre(grid: Grid) -> tuple[float, float, float] | None:
+    w = np.abs(grid.values).astype(np.float64)
+    total = w.sum()
+    if not total:
+        return None
+    r = grid.region
+    own = []
+    for axis, n in enumerate(r.shape):
+        line = w.sum(axis=tuple(b for b in range(3) if b != axis))
+        own.append(float((line * (r.lower[axis] + r.voxel_size * (np.arange(n) + 0.5))).sum() / total))
+    x, y, z = r.axes @ np.array(own)
+    return float(x), float(y), float(z)
+
+
+def on_one_grid(a: Grid, b: Grid) -> tuple[Grid, Grid]:
+    """Both on the region that holds both: their own voxels if these agree, else the larger voxels, sampled. Outside
+    of its window a channel is zero."""
+    if a.region.turn != b.region.turn:
+        raise FileError("the two runs are in regions that are turned differently", where="compare")
+    h = max(a.region.voxel_size, b.region.voxel_size)
+    step = [(p - q) / h for p, q in zip(a.region.lower, b.region.lower, strict=True)]
+    agree = a.region.voxel_size == b.region.voxel_size and all(abs(s - round(s)) < SAME for s in step)
+    base = a if a.region.voxel_size == h else b
+    low = np.minimum(a.region.lower, b.region.lower)
+    high = np.maximum(a.region.upper, b.region.upper)
+    first = np.array(base.region.lower)
+    low = first + np.floor((low - first) / h + SAME) * h
+    shape = np.ceil((high - low) / h - SAME).astype(int)
+    region = GridRegion((float(low[0]), float(low[1]), float(low[2])), (int(shape[0]), int(shape[1]), int(shape[2])),
+                        h, a.region.turn)  # fmt: skip
+    region.check(1, "compare")
+    return (_placed(a, region) if agree else _sampled(a, region)), (
+        _placed(b, region) if agree else _sampled(b, region)
+    )
+
+
+def _placed(grid: Grid, region: GridRegion) -> Grid:
+    out = np.zeros(region.shape, np.float32)
+    at = [round((p - q) / region.voxel_size) for p, q in zip(grid.region.lower, region.lower, strict=True)]
+    out[tuple(slice(o, o + n) for o, n in zip(at, grid.region.shape, strict=True))] = grid.values
+    return Grid(region, out)
+
+
+def _sampled(grid: Grid, region: GridRegion) -> Grid:
+    """Means over the smaller voxels where the grid's are smaller: as many samples a voxel as fit."""
+    each = max(1, round(region.voxel_size / grid.region.voxel_size))
+    out = np.zeros(region.voxels, np.float32)
+    h = np.float32(region.voxel_size)
+    axes = region.axes.astype(np.float32)
+    step = 1 << 18
+    for start in range(0, out.size, step):
+        stop = min(out.size, start + step)
+        middles = region.centres(start, stop)
+        for bits in np.ndindex(each, each, each):
+            shift = ((np.array(bits, np.float32) + np.float32(0.5)) / np.float32(each) - np.float32(0.5)) * h
+            out[start:stop] += grid.sample(np.ascontiguousarray(middles + (axes @ shift)[:, None]))
+    return Grid(region, (out / np.float32(each**3)).reshape(region.shape))
+
+
+def difference(a: Grid, b: Grid) -> tuple[Grid, Difference]:
+    """b − a on one grid, and what it comes to."""
+    one, two = on_one_grid(a, b)
+    d = two.values - one.values
+    either = (np.abs(one.values) > 1e-9) | (np.abs(two.values) > 1e-9)
+    k = int(np.argmax(np.abs(d)))
+    greatest = float(abs(d.reshape(-1)[k]))
+    at = one.region.centres(k, k + 1)[:, 0]
+    inside = d[either].astype(np.float64)
+    span = max(float(np.ptp(one.values)), float(np.ptp(two.values)), 1e-12)
+    return Grid(one.region, d), Difference(
+        greatest, (float(at[0]), float(at[1]), float(at[2])),
+        float(np.sqrt((inside**2).mean())) if inside.size else 0.0, float(inside.mean()) if inside.size else 0.0,
+        greatest / span, a.region == b.region and not d.any(),
+    )  # fmt: skip
+
+
+def particles_apart(a: RunStore, b: RunStore, frame: int) -> dict[str, float]:
+    """How far the particles of two runs with the same numbers are from each other on a frame, in m."""
+    one, two = a.read(frame, ("position", "id")), b.read(frame, ("position", "id"))
+    both, i, j = np.intersect1d(one["id"], two["id"], return_indices=True)
+    way = np.linalg.norm(one["position"][i].astype(float) - two["position"][j], axis=1) if len(both) else np.zeros(1)
+    return {
+        "a": len(one["id"]), "b": len(two["id"]), "both": len(both), "mean": float(way.mean()),
+        "rms": float(np.sqrt((way**2).mean())), "greatest": float(way.max()),
+    }  # fmt: skip
