@@ -12,6 +12,7 @@ from errant_gust.core.demos.flue import flue_embers
 from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
 from errant_gust.core.demos.globe import globe_skin
 from errant_gust.core.demos.harbour import harbour_gust
+from errant_gust.core.demos.kiln import kiln_wisps
 from errant_gust.core.demos.lagoon import lagoon_mist
 from errant_gust.core.demos.lantern import lantern_flare
 from errant_gust.core.demos.quench import quench_tank_dye
@@ -24,6 +25,7 @@ DEMOS = {
     "chimney_downdraught": chimney_downdraught,
     "bench_flash": bench_flash,
     "quench_tank_dye": quench_tank_dye,
+    "kiln_wisps": kiln_wisps,
     "lantern_flare": lantern_flare,
 }
 

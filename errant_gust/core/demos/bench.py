@@ -85,6 +85,6 @@ def bench_flash() -> dict[str, Any]:
         ],
         "looks": {
             "fire": {"colour": "smoke", "absorb": 9, "glow": 1.2, "cold": 70, "hot": 1250, "tint": "#6B655F"},
-            "probe": {"axis": 1, "share": 0.5},
+            "probe": {"axis": 1, "share": 0.5, "hidden": True},
         },
     }  # fmt: skip

@@ -92,5 +92,8 @@ def chimney_downdraught() -> dict[str, Any]:
                 ],
             }
         ],
-        "looks": {"smoke": {"colour": "smoke", "absorb": 14, "glow": 0}, "probe": {"axis": 1, "share": 0.5}},
+        "looks": {
+            "smoke": {"colour": "smoke", "absorb": 14, "glow": 0},
+            "probe": {"axis": 1, "share": 0.5, "hidden": True},
+        },
     }  # fmt: skip

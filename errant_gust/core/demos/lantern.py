@@ -85,6 +85,6 @@ def lantern_flare() -> dict[str, Any]:
             "medium": {"colour": "share", "map": "mix", "from": "#FFD98A", "to": "#B23210", "size": 2.2},
             "fine": {"colour": "share", "map": "mix", "from": "#FFB45E", "to": "#6E1606", "size": 1.4},
             "flare": {"colour": "smoke", "absorb": 9, "glow": 0.35, "cold": 120, "hot": 1300, "tint": "#9A948C"},
-            "probe": {"axis": 1, "share": 0.5},
+            "probe": {"axis": 1, "share": 0.5, "hidden": True},
         },
     }  # fmt: skip

@@ -76,6 +76,6 @@ def quench_tank_dye() -> dict[str, Any]:
         ],
         "looks": {
             "dye": {"colour": "smoke", "absorb": 26, "glow": 0, "tint": "#FFFFFF"},
-            "probe": {"axis": 1, "share": 0.5},
+            "probe": {"axis": 1, "share": 0.5, "hidden": True},
         },
     }  # fmt: skip
