@@ -12,6 +12,7 @@ from scipy import ndimage
 from errant_gust.cli.bench import Row, best
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.gas.refined import DetailFlow
 from errant_gust.core.flows.gas.state import GasState
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
@@ -104,9 +105,35 @@ def memory() -> Row:
     return Row("memory of gas", 0.0, note=note)
 
 
+def detail() -> Row:
+    """Smoke on 128³ voxels carried by a 64³ run, against solving it on 128³."""
+    coarse, fine = smoke(64), smoke(128)
+    data = coarse.study.model_dump(mode="json", by_alias=True)
+    data["flows"].append({**lane("d", ("detail", {"flow": "g"})), "kind": "gas", "name": "Detail"})
+    plan = Plan(parse(data))
+    flow = DetailFlow(plan, "d")
+    base, states = _begun(coarse)[0], {}
+    states[1] = base.first()
+    for n in range(1, 12):
+        states[n + 1] = base.next(states[n], n)
+    flow._coarse = lambda frame, cancel=None: states[frame]  # type: ignore[method-assign]
+    state = flow.first()
+    for n in range(1, 10):
+        state = flow.next(state, n)
+    ours = best(lambda: flow.next(state, 10), 2)
+    solved = GasFlow(fine, "g")
+    s = solved.first()
+    for n in range(1, 10):
+        s = solved.next(s, n)
+    reference = best(lambda: solved.next(s, 10), 2)
+    note = f"{int(state.pace['substeps'])} substeps, solved {int(s.pace['substeps'])}; without the coarse frame"
+    return Row("detail 128³ over gas 64³: a frame", ours, "solved on 128³", reference, reference / ours, note=note)
+
+
 ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
     ("gas advection", carrying),
     ("gas frames", frames),
     ("gas window", following),
     ("gas memory", memory),
+    ("gas detail", detail),
 ]

@@ -170,7 +170,7 @@ def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
 def export(
     run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     to: Annotated[Path, typer.Option(help="Folder to write into")],
-    format: Annotated[str, typer.Option(help="Particles: ply, npz, csv, usd; gas: vdb, vti, npz")] = "",
+    format: Annotated[str, typer.Option(help="Particles: ply, npz, csv, usd; gas: vdb, vti, npz, zarr")] = "",
     frames: Annotated[str, typer.Option(help="A-B")] = "",
     channels: Annotated[str, typer.Option(help="Comma-separated; position is always kept")] = "",
     what: Annotated[
@@ -200,6 +200,89 @@ def export(
         )  # fmt: skip
     for path, digest in made:
         print(f"{digest}  {path.name}")
+
+
+@app.command()
+def estimate(
+    study: StudyArg,
+    flow: Annotated[str, typer.Option(help="Id of a flow")],
+    quality: Annotated[str, typer.Option(help="preview or full: the run that is estimated")] = "full",
+    run: Annotated[Path | None, typer.Option(help="Folder of a run of the flow to go by, of any quality")] = None,
+    frames: Annotated[int, typer.Option(min=2, help="Without --run: preview frames to measure")] = 12,
+    as_json: JsonFlag = False,
+) -> None:
+    """What a run will cost: time, memory and disk, from measured frames."""
+    from tempfile import TemporaryDirectory
+
+    from errant_gust.core.runs.compute import compute
+    from errant_gust.core.runs.cost import cost_of
+    from errant_gust.core.runs.store import RunStore
+
+    plan = open_plan(study)
+    if quality not in ("preview", "full"):
+        raise GustError(f"'{quality}' is not a quality", where="--quality", fix="right would be preview or full")
+    with TemporaryDirectory() as name:
+        store = RunStore(run) if run else RunStore(Path(name) / "run")
+        if run is None:
+            last = min(plan.study.clock.end, plan.study.clock.start + frames)
+            compute(plan.study, flow, store.folder, quality="preview", assets=plan.assets, last=last)
+        store.manifest()
+        found = cost_of(plan, flow, quality, [store])
+    if as_json:
+        print(json.dumps(found.as_dict(), indent=1))
+        return
+    print(
+        f"{found.frames} frames to compute, up to {found.count:,} {found.unit}, {found.memory / 1e6:,.0f} MB of memory"
+    )
+    if found.seconds is not None and found.disk is not None:
+        print(
+            f"about {found.seconds:,.0f} s and {found.disk / 1e6:,.0f} MB on disk, "
+            f"by {found.measured} frames of {found.basis}"
+        )
+
+
+@app.command()
+def compare(
+    a: Annotated[Path, typer.Argument(metavar="RUN_A", help="Folder of a run")],
+    b: Annotated[Path, typer.Argument(metavar="RUN_B", help="Folder of another run, or of the same")],
+    channel: Annotated[str, typer.Option(help="Of RUN_A; vel compares speeds")] = "density",
+    to: Annotated[str, typer.Option(help="Of RUN_B, if it is another channel")] = "",
+    frames: Annotated[str, typer.Option(help="A-B; all that both have, if not said")] = "",
+    as_json: JsonFlag = False,
+) -> None:
+    """RUN_B against RUN_A, frame by frame: channels of gas on one grid, particles by their numbers."""
+    from dataclasses import asdict
+
+    from errant_gust.core.runs.compare import channel_of, difference, numbers_of, particles_apart
+    from errant_gust.core.runs.store import RunStore
+
+    one, two = RunStore(a), RunStore(b)
+    kinds = [store.manifest().get("kind", "particles") for store in (one, two)]
+    if kinds[0] != kinds[1]:
+        raise GustError(f"one holds {kinds[0]}, the other {kinds[1]}", where=str(b), fix="choose two of one kind")
+    both = sorted({*one.frames()} & {*two.frames()})
+    if not both:
+        raise FileError("the two runs have no frame in common", where=str(b))
+    first, last = _frame_range(frames, both[0], both[-1])
+    rows: list[dict[str, Any]] = []
+    for frame in [n for n in both if first <= n <= last]:
+        if kinds[0] == "gas":
+            x, y = channel_of(one, frame, channel), channel_of(two, frame, to or channel)
+            found = difference(x, y)[1].as_dict()
+            rows.append({"frame": frame, **found, "a": asdict(numbers_of(x)), "b": asdict(numbers_of(y))})
+            line = f"a to {rows[-1]['a']['high']:.4g}, b to {rows[-1]['b']['high']:.4g}; "
+            line += "the same" if found["same"] else (
+                f"greatest {found['greatest']:.4g} at {' '.join(f'{v:.3g}' for v in found['at'])} m, "
+                f"rms {found['rms']:.4g}, mean {found['mean']:.4g}"
+            )  # fmt: skip
+        else:
+            rows.append({"frame": frame, **particles_apart(one, two, frame)})
+            r = rows[-1]
+            line = f"{r['both']:,} in both; apart by {r['mean']:.4g} m in the mean, {r['greatest']:.4g} m at most"
+        if not as_json:
+            print(f"{frame:>5}  {line}")
+    if as_json:
+        print(json.dumps(rows, indent=1))
 
 
 @app.command()

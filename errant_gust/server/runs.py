@@ -9,8 +9,10 @@ from typing import Any
 from django.db import close_old_connections
 
 from errant_gust.core.errors import FileError, StudyError
+from errant_gust.core.fields.scene import Plan
 from errant_gust.core.places import home
 from errant_gust.core.runs import job
+from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.runs.store import RunStore
 from errant_gust.core.study import document
 from errant_gust.server import store
@@ -68,6 +70,13 @@ def _make_room(key: str) -> None:
     for other in Run.objects.filter(identity__in=_going, quality="preview").exclude(study_id=key):
         _yielding.add(other.identity)
         job.ask_to_stop(folder_of(other.identity))
+
+
+def measured(key: str, plan: Plan, flow: str, quality: str) -> list[RunStore]:
+    """Runs of a flow that tell what another costs, the most telling first: itself, its other quality, older ones."""
+    own = [run_identity(plan.study, flow, q, plan.assets) for q in (quality, "preview", "full")]
+    older = Run.objects.filter(asked=key, flow=flow).order_by("-changed").values_list("identity", flat=True)[:8]
+    return [RunStore(folder_of(identity)) for identity in dict.fromkeys([*own, *older])]
 
 
 def stop(run: Run) -> None:

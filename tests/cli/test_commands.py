@@ -192,3 +192,31 @@ def test_gas_and_instances_are_run_and_written_from_the_command_line(tmp_path):
     assert head.split(",")[:3] == ["x", "y", "z"]
     assert {"turn_w", "size", "which"} <= set(head.split(","))
     assert len(rows) > 200
+
+
+def test_a_finer_gas_is_run_estimated_compared_and_written_from_the_command_line(tmp_path):
+    for flow in ("wisps", "fine"):
+        gust(
+            "run", "kiln_wisps", "--flow", flow, "--quality", "preview", "--frames", "1-4", "--out", tmp_path / flow
+        )  # fmt: skip
+    found = json.loads(gust("estimate", "kiln_wisps", "--flow", "wisps", "--run", tmp_path / "wisps", "--json").stdout)
+    assert (found["basis"], found["frames"], found["unit"]) == ("the preview run", 72, "voxels")
+    assert found["seconds"] > 0
+    assert found["disk"] > 1e6
+    assert "of the preview run" in gust("estimate", "kiln_wisps", "--flow", "fine", "--run", tmp_path / "fine").stdout
+    rows = json.loads(gust("compare", tmp_path / "wisps", tmp_path / "fine", "--json").stdout)
+    assert [r["frame"] for r in rows] == [1, 2, 3, 4]
+    assert rows[-1]["b"]["voxel_size"] == pytest.approx(rows[-1]["a"]["voxel_size"] / 2)
+    assert rows[-1]["b"]["total"] == pytest.approx(rows[-1]["a"]["total"], rel=0.15), "the same smoke, finer"
+    heat = json.loads(
+        gust("compare", tmp_path / "wisps", tmp_path / "wisps", "--channel", "temperature", "--to", "ember",
+             "--frames", "4-4", "--json").stdout
+    )  # fmt: skip
+    assert heat[0]["a"]["high"] > 400
+    assert heat[0]["b"]["high"] <= 1
+    assert "the same" in gust("compare", tmp_path / "wisps", tmp_path / "wisps").stdout
+    wrong = gust("compare", tmp_path / "wisps", tmp_path / "fine", "--channel", "embers", check=False)
+    assert wrong.returncode == 2
+    assert "did you mean 'ember'?" in wrong.stderr
+    said = gust("export", tmp_path / "fine", "--to", tmp_path / "z", "--format", "zarr", "--frames", "3-4")
+    assert [line.split()[1] for line in said.stdout.splitlines()] == ["fine.0003.zarr.zip", "fine.0004.zarr.zip"]

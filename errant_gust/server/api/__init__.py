@@ -6,6 +6,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 
 from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.server.api.compare import router as compare
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.studies import router as studies
@@ -17,6 +18,7 @@ api.add_router("", studies)
 api.add_router("", look)
 api.add_router("", runs)
 api.add_router("", volumes)
+api.add_router("", compare)
 
 
 def problem(error: GustError) -> dict[str, Any]:

@@ -17,8 +17,8 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.step import STEPS
 from errant_gust.core.fields.surfaces import surface_samples
-from errant_gust.core.flows.kinds import open_flow
 from errant_gust.core.grids.region import budget
+from errant_gust.core.runs.cost import cost_of
 from errant_gust.core.runs.store import RunStore
 from errant_gust.server import runs
 from errant_gust.server.arrays import reply
@@ -327,15 +327,19 @@ def checks(request: HttpRequest, body: Checking) -> Any:
     return [f.as_dict() for f in found]
 
 
+class Estimating(Looking):
+    quality: Literal["preview", "full"] = "full"
+
+
 @router.post("/look/estimate", response=dict[str, Any])
-def estimate(request: HttpRequest, body: Looking) -> Any:
-    """Particles alive at most and bytes, for every flow."""
+def estimate(request: HttpRequest, body: Estimating) -> Any:
+    """What the run of each flow would cost at a quality, from frames that were measured."""
     plan = plan_of(body.study, body.document)
     result: dict[str, Any] = {}
     for flow in plan.study.flows:
         try:
-            count, size = open_flow(plan, flow.id).estimate()
-            result[flow.id] = {"count": count, "bytes": size}
+            stores = runs.measured(body.study, plan, flow.id, body.quality)
+            result[flow.id] = cost_of(plan, flow.id, body.quality, stores).as_dict()
         except GustError as error:
             result[flow.id] = {"error": str(error)}
     return result

@@ -11,6 +11,7 @@ from ninja import Router
 from errant_gust.core.errors import FileError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.gas.steps import COLOURS
+from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.runs.store import RunStore
 from errant_gust.core.runs.volumes import VELOCITY, grid_of, names_of, thinned
@@ -30,14 +31,24 @@ def _channel(folder: str, frame: int, name: str) -> tuple[Array, Any, int]:
     return small, grid.region, side
 
 
-def _bytes(values: Array, high: float) -> Array:
-    return np.rint(np.clip(values / max(high, 1e-12), 0, 1) * 255).astype(np.uint8)
+def as_bytes(values: Array, low: float, high: float) -> Array:
+    return np.rint(np.clip((values - low) / max(high - low, 1e-12), 0, 1) * 255).astype(np.uint8)
+
+
+def place_of(region: GridRegion, shape: tuple[int, ...], side: int) -> dict[str, Any]:
+    """Where texels lie in the scene."""
+    h = region.voxel_size * side
+    return {
+        "lower": list(region.lower), "size": [n * h for n in shape], "shape": list(shape),
+        "axes": region.axes.tolist(), "voxel_size": region.voxel_size, "voxels": int(region.voxels),
+    }  # fmt: skip
 
 
 @router.get("/runs/{identity}/frames/{frame}/volume")
 def volume(request: HttpRequest, identity: str, frame: int, channel: str = "", absorb: float = 12.0) -> HttpResponse:
     """Texels of a frame, x fastest: density, light (for smoke that takes `absorb` of the light a metre at density 1),
-    temperature, and `channel` if one is named (`vel` gives the speed). `tops`: what 255 stands for."""
+    temperature, and `channel` if one is named (`vel` gives the speed). `tops`: what 255 stands for; `low`: what 0
+    of the channel does."""
     run = runs.get(identity)
     folder = runs.folder_of(run.identity)
     store = RunStore(folder)
@@ -56,12 +67,14 @@ def volume(request: HttpRequest, identity: str, frame: int, channel: str = "", a
         there = np.maximum(density, 1e-6)
         taken |= {k: np.where(density > 1e-6, _channel(str(folder), frame, k)[0] / there, 0) for k in COLOURS}
     tops = {k: 1.0 if k in ("light", *COLOURS) else float(max(v.max(initial=0), 1e-9)) for k, v in taken.items()}
-    arrays = {k: np.ascontiguousarray(_bytes(v, tops[k]).transpose(2, 1, 0)) for k, v in taken.items()}
-    h = region.voxel_size * side
+    low = float(min(taken["channel"].min(initial=0), 0)) if channel else 0.0
+    arrays = {
+        k: np.ascontiguousarray(as_bytes(v, low if k == "channel" else 0.0, tops[k]).transpose(2, 1, 0))
+        for k, v in taken.items()
+    }
     facts = {
         "frame": frame, "identity": identity, "names": [n for n in names if n != VELOCITY] + [VELOCITY], "tops": tops,
-        "lower": list(region.lower), "size": [n * h for n in density.shape], "shape": list(density.shape),
-        "axes": region.axes.tolist(), "voxel_size": region.voxel_size, "voxels": int(region.voxels), "channel": channel,
+        "low": low, "channel": channel, **place_of(region, density.shape, side),
     }  # fmt: skip
     response = reply(facts, arrays)
     response["Cache-Control"] = "private, max-age=86400"
