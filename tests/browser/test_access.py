@@ -49,5 +49,8 @@ def test_every_screen_keeps_wcag_aa(page, address, night):
         said[name] = violations(page)
         page.keyboard.press("Escape")
         page.wait_for_timeout(300)
+    page.goto(f"{address}/compare/harbour_gust")
+    expect(page.get_by_test_id("compare-frame")).to_be_visible()
+    said["compare"] = violations(page)
     wrong = [f"{screen}: {v}" for screen, found in said.items() for v in found]
     assert not wrong, "\n".join(wrong)

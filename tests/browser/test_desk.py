@@ -192,7 +192,10 @@ def test_a_session_with_the_keyboard_alone(page, address):
     page.keyboard.type("limit")
     page.keyboard.press("Enter")
     expect(page.get_by_test_id("inspector-title")).to_have_text("Limit")
+    expect(page.get_by_test_id("find-step")).to_have_count(0)  # an open menu has the keyboard to itself
+    expect(page.locator(".v-overlay--active")).to_have_count(0)
     page.keyboard.press("d")
+    expect(page.get_by_test_id("undo")).to_have_attribute("title", "Undo: Step on or off")
     page.keyboard.press("[")
     expect(page.get_by_test_id("inspector-title")).to_have_text("Wind")
     page.keyboard.press("Control+z")

@@ -1,14 +1,71 @@
 """Gas on the Desk: smoke past an obstacle, steered by a lane, with a channel of its own, looked at, run, taken away."""
 
+import io
 import json
+import re
 import subprocess
 import zipfile
 
 import numpy as np
+from PIL import Image
 from playwright.sync_api import expect
 
 from tests.browser.test_flows import go_to, runs_to
-from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, changed, document, new_study, pixels, put, redrawn, saved
+
+
+def picture(page, pane):
+    page.wait_for_timeout(700)
+    shot = page.get_by_test_id(pane).locator("canvas").screenshot()
+    return np.asarray(Image.open(io.BytesIO(shot)).convert("RGB")).astype(int)[:590, 4:420]  # panes differ by a pixel
+
+
+def both_channels_compared(page):
+    page.get_by_test_id("open-compare").click()
+    for pane, channel in (("pane-0", "temperature"), ("pane-1", "glow")):
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=30_000)
+    page.get_by_test_id("compare-scrub").press("End")
+    for pane in ("pane-0", "pane-1", "pane-difference"):
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile("^16 "), timeout=30_000)
+    numbers = page.get_by_test_id("compare-numbers")
+    expect(numbers.get_by_test_id("numbers-0")).to_contain_text("K")
+    most = [float(page.get_by_test_id(f"numbers-{i}").locator("td").nth(1).inner_text().split()[0]) for i in (0, 1)]
+    assert most[0] > 50 * most[1] > 0
+    expect(numbers.get_by_test_id("numbers-difference")).to_contain_text("greatest")
+    # fitted to both: what is 1 at most is dark beside 300 kelvin
+    high = page.get_by_test_id("compare-high")
+    assert abs(float(high.input_value()) - most[0]) < 0.01 * most[0]
+    heat, glow = picture(page, "pane-0"), picture(page, "pane-1")
+    assert changed(heat, glow) > 0.005
+    # a range of its own for the faint one changes both: there is one mapping
+    high.fill("1")
+    high.press("Enter")
+    bright = picture(page, "pane-1")
+    assert changed(glow, bright) > 0.005
+    assert changed(heat, picture(page, "pane-0")) > 0.003
+    expect(page.get_by_test_id("compare-fit")).to_have_text("pinned · fit")
+    # turning one turns all
+    box = page.get_by_test_id("pane-0").locator("canvas").bounding_box()
+    page.mouse.move(box["x"] + 200, box["y"] + 200)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 290, box["y"] + 220, steps=4)
+    page.mouse.up()
+    assert changed(bright, picture(page, "pane-1")) > 0.01
+    # the same channel twice is the same to the bit, and the address brings it all back
+    page.get_by_test_id("pane-channel-1").select_option("temperature")
+    expect(numbers.get_by_test_id("numbers-difference")).to_contain_text("the same")
+    page.reload()
+    expect(page.get_by_test_id("pane-1")).to_have_attribute(
+        "data-ready", re.compile(r"\d+ temperature"), timeout=30_000
+    )
+    expect(page.get_by_test_id("pane-channel-1")).to_have_value("temperature")
+    page.get_by_test_id("compare-add").click()
+    expect(page.get_by_test_id("pane-2")).to_have_attribute(
+        "data-ready", re.compile(r"\d+ temperature"), timeout=30_000
+    )
+    page.get_by_test_id("to-desk").click()
+    expect(page.get_by_test_id("score")).to_be_visible()
+    expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0", timeout=30_000)
 
 
 def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, address, tmp_path):
@@ -73,9 +130,30 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     page.get_by_test_id("look-colour").select_option("smoke")
     redrawn(page, faint, 0.005)
 
+    # both channels side by side: one camera, one frame, one mapping, and what they differ by
+    both_channels_compared(page)
+
     # the full run is finer, and is what is written
+    page.get_by_test_id("lane-gas").get_by_text("Domain").click()
+    # the probe stands in what the run holds: barbs of its velocity, a slice of a channel, numbers of either
+    go_to(page, 0.97)
+    legend = page.get_by_test_id("legend")
+    expect(legend).to_contain_text("speed · Gas")
+    page.keyboard.press("1")
+    plain = pixels(page)
+    page.keyboard.press("1")
+    barbs = redrawn(page, plain, 0.001)
+    expect(page.get_by_test_id("reading-range")).to_contain_text("m/s")
+    page.get_by_test_id("look-colour").select_option("temperature")
+    expect(legend).to_contain_text("value · Gas, temperature")
+    redrawn(page, barbs, 0.005)
+    page.get_by_test_id("look-colour").select_option("smoke")
+    page.keyboard.press("1")
+    page.keyboard.press("2")
+    expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=20_000)
     page.get_by_test_id("quality").select_option("full")
-    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
+    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
+    assert "of the preview run" in page.get_by_test_id("run-cost").get_attribute("title")
     page.get_by_test_id("run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
     expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.05 m", timeout=180_000)

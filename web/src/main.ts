@@ -28,6 +28,7 @@ const router = createRouter({
   routes: [
     { path: '/', component: () => import('./views/StudiesView.vue') },
     { path: '/desk/:key', component: () => import('./views/DeskView.vue') },
+    { path: '/compare/:key', component: () => import('./views/CompareView.vue') },
     { path: '/handbook', component: () => import('./views/HandbookView.vue') },
     { path: '/:rest(.*)', redirect: '/' },
   ],

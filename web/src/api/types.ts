@@ -19,7 +19,7 @@ export interface FlowLook {
   /** Of gas: what smoke of density 1 takes of the light in a metre, its colour, how bright heat is, and from where to where in kelvin. */
   absorb: number; tint: string; glow: number; cold: number; hot: number
 }
-export interface ProbeLook { axis: number; share: number; glyph: string }
+export interface ProbeLook { axis: number; share: number; glyph: string; hidden: boolean }
 export interface StudyDoc {
   format: string; version: number; name: string; note: string
   clock: { fps: number; start: number; end: number; slow_motion: number }

@@ -7,7 +7,7 @@
     <button :disabled="!study.redoLabel" :title="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'" aria-label="Redo" data-testid="redo" @click="study.step('redo')"><v-icon :icon="mdiRedo" size="18" /></button>
     <button title="History (H)" aria-label="History" data-testid="open-history" @click="emit('history')"><v-icon :icon="mdiHistory" size="18" /></button>
     <span class="sp" />
-    <button class="finder" data-testid="open-search" @click="emit('search')">Search steps and actions <span class="kbd">/</span></button>
+    <button class="finder" data-testid="open-search" @click="emit('search')">Search <span class="kbd">/</span></button>
     <span class="sp" />
     <v-menu :close-on-content-click="false" location="bottom end">
       <template #activator="{ props }">
@@ -24,8 +24,10 @@
     </v-menu>
     <button title="Keys (?)" aria-label="Keys" @click="emit('keys')"><v-icon :icon="mdiKeyboardOutline" size="18" /></button>
     <button title="Day or night" aria-label="Day or night" @click="night"><v-icon :icon="mdiThemeLightDark" size="18" /></button>
+    <router-link v-if="study.doc?.flows.length" :to="`/compare/${study.key}`" title="Runs and channels side by side (C)" data-testid="open-compare">Compare</router-link>
     <router-link to="/handbook">Handbook</router-link>
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
+    <RunCost />
     <select v-model="runs.quality" aria-label="Quality of the run" data-testid="quality"><option>preview</option><option>full</option></select>
     <v-btn class="go" title="Run (Ctrl+Enter)" data-testid="run" @click="runs.start(runs.quality)">Run</v-btn>
   </header>
@@ -35,6 +37,7 @@
 import { mdiAlertOctagonOutline, mdiAlertOutline, mdiHistory, mdiInformationOutline, mdiKeyboardOutline, mdiRedo, mdiThemeLightDark, mdiUndo } from '@mdi/js'
 import { computed } from 'vue'
 import { useTheme } from 'vuetify'
+import RunCost from './RunCost.vue'
 import type { Finding } from '../api/types'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
@@ -75,12 +78,12 @@ function night() {
 </script>
 
 <style scoped>
-.top { display: flex; align-items: center; gap: 12px; padding: 0 14px; border-bottom: 1px solid var(--line); min-width: 0; }
+.top { display: flex; align-items: center; gap: 11px; padding: 0 14px; border-bottom: 1px solid var(--line); min-width: 0; white-space: nowrap; }
 a { color: inherit; text-decoration: none; }
 a:hover { text-decoration: underline; }
 .title { background: none; color: inherit; width: 150px; }
 .sp { flex: 1; }
-.finder { border: 1px solid var(--line); border-radius: 3px; background: var(--card); color: var(--muted); padding: 4px 10px; width: 230px; text-align: left; display: flex; justify-content: space-between; }
+.finder { border: 1px solid var(--line); border-radius: 3px; background: var(--card); color: var(--muted); padding: 4px 10px; width: 130px; text-align: left; display: flex; justify-content: space-between; }
 .state { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; max-width: 340px; }
 .state.offline, .state.conflict, .state.refused { color: rgb(var(--v-theme-error)); }
 button:disabled { opacity: 0.35; }

@@ -53,11 +53,13 @@ const look = useLook()
 const host = ref<HTMLElement | null>(null)
 const spot = ref<{ at: Vec3; text: string } | null>(null)
 const unit = computed(() => barbUnit(look.mapping.high))
-const laneName = computed(() => study.laneOf(look.target?.lane ?? '')?.name ?? '')
+const laneName = computed(() => look.gas?.name ?? study.laneOf(look.target?.lane ?? '')?.name ?? '')
+/** What the flows are: one word for the button that shows them. */
+const carried = computed(() => { const kinds = new Set((study.doc?.flows ?? []).map((f) => f.kind)); return kinds.size > 1 ? 'Flows' : kinds.has('gas') ? 'Gas' : 'Particles' })
 const draws = computed(() => [
   { key: '1', label: 'Probe', on: look.showProbe, toggle: () => (look.showProbe = !look.showProbe) },
   { key: '2', label: 'Slice', on: look.showSlice, toggle: () => (look.showSlice = !look.showSlice) },
-  { key: '3', label: 'Particles', on: look.showParticles, toggle: () => (look.showParticles = !look.showParticles) },
+  { key: '3', label: carried.value, on: look.showParticles, toggle: () => (look.showParticles = !look.showParticles) },
   { key: '4', label: 'Shapes', on: look.showShapes, toggle: () => (look.showShapes = !look.showShapes) },
 ])
 let viewer: Viewer | null = null
@@ -75,6 +77,8 @@ const selectedId = computed(() => {
   const shape = study.selectedStep?.params.shape
   return typeof shape === 'string' ? shape : null
 })
+/** The flow whose lane is selected: its window is outlined. */
+const selectedFlow = computed(() => { const s = study.selection; return s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : '' })
 const obstacles = computed(() => new Set((study.doc?.fields ?? []).flatMap((l) => l.steps).filter((s) => s.op === 'steer_around').map((s) => String(s.params.shape))))
 
 function shapesAndRegions() {
@@ -144,6 +148,7 @@ function flow() {
     const drawn = look.showParticles ? (runs.drawn[id] ?? null) : null
     const covered = areDrawn(drawn) ? drawn!.facts.on : ''
     layer.smoke.show(look.showParticles ? (frame?.volume ?? null) : null, how, runs.isStale(id))
+    layer.smoke.outline.visible = selectedFlow.value === id
     layer.particles.show(look.showParticles && !frame?.volume && covered !== 'particles' ? frame : null, how, range, runs.isStale(id))
     drawInstances(layer.instances, drawn, how, range, runs.isStale(id))
     drawTrails(layer.trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], runs.isStale(id))
@@ -193,7 +198,7 @@ async function hover(event: PointerEvent) {
   const mine = ++asked
   await new Promise((done) => setTimeout(done, 40))
   if (mine !== asked) return
-  const response = await newest('value', '/look/value', { ...look.body(), ...look.target, point: at }).catch(() => null)
+  const response = await newest('value', '/look/value', { ...look.probed(), ...look.target, point: at }).catch(() => null)
   if (!response || mine !== asked) return
   const said = (await response.json()) as { kind: string; value: number[]; unit: string }
   if (!said.value) return
@@ -225,7 +230,7 @@ watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], 
 watch(() => [look.slice, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.glyphWidth, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, holdsProbe.value], probe)
 watch(handles, placeHandles)
 watch(() => look.parallel, (on) => viewer?.setParallel(on))
-watch(() => [runs.shown, runs.drawn, runs.stale, look.showParticles, study.doc?.looks, study.doc?.flows.length], flow)
+watch(() => [runs.shown, runs.drawn, runs.stale, look.showParticles, study.doc?.looks, study.doc?.flows.length, selectedFlow.value], flow)
 watch(() => study.key, () => { framed = ''; taken = false })
 </script>
 

@@ -7,7 +7,7 @@ import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import type { Action } from './actions'
 
-export function useKeys(frame: () => void) {
+export function useKeys(frame: () => void, compare: () => void) {
   const study = useStudy()
   const runs = useRuns()
   const look = useLook()
@@ -55,6 +55,7 @@ export function useKeys(frame: () => void) {
     { name: 'Draw the slice', key: '2', act: () => { look.showSlice = !look.showSlice } },
     { name: 'Draw particles', key: '3', act: () => { look.showParticles = !look.showParticles } },
     { name: 'Draw shapes', key: '4', act: () => { look.showShapes = !look.showShapes } },
+    { name: 'Compare runs and channels', key: 'C', act: compare },
     { name: 'Copy steps', key: 'Ctrl C', act: () => void copy() },
     { name: 'Cut steps', key: 'Ctrl X', act: cut },
     { name: 'Paste steps', key: 'Ctrl V', act: paste },

@@ -54,7 +54,7 @@ const bake = () => work(`${field.value}.${format.value}`, () => download('POST',
 const kind = ref('particles')
 const points = ref('ply')
 const gas = computed(() => runs.run?.kind === 'gas')
-const formats = computed(() => (gas.value ? ['vdb', 'vti', 'npz'] : ['ply', 'usd', 'npz', 'csv']))
+const formats = computed(() => (gas.value ? ['vdb', 'vti', 'npz', 'zarr'] : ['ply', 'usd', 'npz', 'csv']))
 watchEffect(() => { if (!formats.value.includes(points.value)) points.value = formats.value[0] })
 const sequence = () => work(gas.value ? `volumes, ${points.value}` : `${kind.value}, ${points.value}`, () => download('GET', `/runs/${runs.run!.identity}/export?format=${points.value}&what=${gas.value ? 'particles' : kind.value}`, `${study.key}_${runs.run!.flow}_${kind.value}_${points.value}.zip`))
 </script>

@@ -13,14 +13,14 @@
       <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
       <button v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file" class="draw" data-testid="draw-path" :aria-pressed="look.drawing === (part as Shape).id" @click="look.drawing = look.drawing ? '' : (part as Shape).id">{{ look.drawing ? 'Stop drawing' : 'Draw in the view' }}</button>
       <ParamRow v-for="p in visible" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" />
-      <ReadingRows v-if="step && !flow && look.reading" :reading="look.reading" />
+      <ReadingRows v-if="step && (!flow || look.gas) && look.reading" :reading="look.reading" />
       <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
       <details v-if="step && entry.mistake" class="mistake"><summary>Often goes wrong</summary>{{ entry.mistake }} <router-link :to="`/handbook#${entry.lane}-${entry.id}`">handbook</router-link></details>
     </template>
     <template v-else>
       <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
       <p>{{ lane ? 'A lane is read left to right: each step changes what the one before it made.' : 'Choose a step, a shape or a region in the score below.' }}</p>
-      <ReadingRows v-if="lane && !flow && look.reading && lane.steps.length" :reading="look.reading" />
+      <ReadingRows v-if="lane && (!flow || look.gas) && look.reading && lane.steps.length" :reading="look.reading" />
       <component :is="runs.isGas(lane.id) ? SmokeLook : LookPanel" v-if="lane && flow" :flow="lane.id" />
       <ExportPanel />
     </template>

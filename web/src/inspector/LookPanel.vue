@@ -17,6 +17,7 @@
 import { computed } from 'vue'
 import type { FlowLook } from '../api/types'
 import { gradientCss } from '../lib/colour'
+import { particleChannels } from '../stores/frames'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import NumberField from './NumberField.vue'
@@ -29,15 +30,7 @@ const frame = computed(() => runs.shown[props.flow])
 const low = computed(() => how.value.low ?? (how.value.colour === 'speed' ? 0 : (frame.value?.low ?? 0)))
 const high = computed(() => how.value.high ?? frame.value?.high ?? 1)
 const value = (event: Event) => (event.target as HTMLInputElement).value
-/** What every run has, and what the lane's Channel steps add. */
-const channels = computed(() => {
-  const own = (study.laneOf(props.flow)?.steps ?? []).filter((s) => s.op === 'channel' && s.on)
-  const added = own.map((s) => (['field', 'formula'].includes(String(s.params.what)) ? { id: String(s.params.name ?? 'heat'), name: String(s.params.name ?? 'heat') } : { id: 'travelled', name: 'length of the way' }))
-  return [
-    { id: 'speed', name: 'speed' }, { id: 'climb', name: 'upward speed' }, { id: 'direction', name: 'direction' }, { id: 'age', name: 'age' },
-    { id: 'share', name: 'share of life' }, { id: 'number', name: 'one colour each' }, ...added,
-  ]
-})
+const channels = computed(() => particleChannels(study.laneOf(props.flow)))
 const WORDS: Record<string, string> = { shown: 'Shown', colour: 'Colour by', map: 'Colours', from: 'First colour', to: 'Last colour', low: 'Range from', high: 'Range to', size: 'Size', blend: 'Blending' }
 function set(name: keyof FlowLook, to: unknown) {
   study.edit(`${WORDS[name]} → ${to}`, (d) => {

@@ -26,6 +26,7 @@ import { computed } from 'vue'
 import type { FlowLook } from '../api/types'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
+import { UNITS } from '../stores/frames'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import NumberField from './NumberField.vue'
@@ -36,7 +37,6 @@ const runs = useRuns()
 const how = computed(() => runs.lookOf(props.flow))
 const volume = computed(() => runs.shown[props.flow]?.volume)
 const WORDS_OF: Record<string, string> = { vel: 'speed' }
-const UNITS: Record<string, string> = { vel: 'm/s', temperature: 'K' }
 const names = computed(() => volume.value?.names ?? ['density', 'temperature', 'vel'])
 const value = (event: Event) => (event.target as HTMLInputElement).value
 const WORDS: Record<string, string> = { shown: 'Shown', colour: 'Shows', map: 'Colours', from: 'First colour', to: 'Last colour', low: 'Range from', high: 'Range to', absorb: 'Takes of the light', tint: 'Colour of smoke', glow: 'Glow of heat', cold: 'Glows from', hot: 'White at' }

@@ -16,7 +16,7 @@ precision highp sampler3D;
 uniform sampler3D texels; uniform sampler3D colours; uniform float coloured; uniform sampler2D lut; uniform sampler2D depths; uniform sampler2D body;
 uniform vec3 eye; uniform vec3 ahead; uniform float parallel; uniform vec3 size; uniform mat4 clip; uniform vec2 screen;
 uniform float steps; uniform float absorb; uniform float densityTop; uniform float heatTop; uniform float cold; uniform float hot;
-uniform float glow; uniform vec3 tint; uniform float channelTop; uniform float mapLow; uniform float mapHigh; uniform float plain; uniform float dim;
+uniform float glow; uniform vec3 tint; uniform float channelTop; uniform float mapLow; uniform float mapHigh; uniform float plain; uniform float dim; uniform float channelLow; uniform float signed_;
 varying vec3 place;
 float unit(vec2 p) { return fract(52.9829189 * fract(dot(p, vec2(0.06711056, 0.00583715)))); }
 void main() {
@@ -41,9 +41,10 @@ void main() {
     if (c.z / c.w * 0.5 + 0.5 > seen) break;
     vec4 texel = texture(texels, p);
     if (plain > 0.5) {
-      float v = texel.a * channelTop;
+      float v = mix(channelLow, channelTop, texel.a);
       float share = clamp((v - mapLow) / (mapHigh - mapLow), 0.0, 1.0);
-      float taken = 1.0 - exp(-absorb * share * length_);
+      // of a signed channel what is far from zero is thick, to either side
+      float taken = 1.0 - exp(-absorb * (signed_ > 0.5 ? abs(2.0 * share - 1.0) : share) * length_);
       sum += through * taken * texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb;
       through *= 1.0 - taken;
     } else {
@@ -86,6 +87,8 @@ const rgb = (hex: string) => new THREE.Vector3(...[1, 3, 5].map((i) => (parseInt
 
 export class Smoke {
   readonly mesh: THREE.Mesh<THREE.BoxGeometry, THREE.ShaderMaterial>
+  /** The window that the gas was computed in. */
+  readonly outline: THREE.LineSegments
   private volume: Volume | null = null
   private map = ''
   private texture: THREE.Data3DTexture | null = null
@@ -100,9 +103,12 @@ export class Smoke {
         texels: { value: null }, colours: { value: null }, coloured: { value: 0 }, lut: { value: lutOf(maps.sequential) }, body: { value: lutOf(maps.heat) }, depths: { value: null }, eye: { value: new THREE.Vector3() }, ahead: { value: new THREE.Vector3() },
         parallel: { value: 0 }, size: { value: new THREE.Vector3(1, 1, 1) }, clip: { value: new THREE.Matrix4() }, screen: { value: new THREE.Vector2(1, 1) }, steps: { value: FULL },
         absorb: { value: 12 }, densityTop: { value: 1 }, heatTop: { value: 1 }, cold: { value: 200 }, hot: { value: 1200 }, glow: { value: 1 }, tint: { value: new THREE.Vector3(0.8, 0.83, 0.87) },
-        channelTop: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 }, plain: { value: 0 }, dim: { value: 1 },
+        channelTop: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 }, plain: { value: 0 }, dim: { value: 1 }, channelLow: { value: 0 }, signed_: { value: 0 },
       },
     }))
+    this.outline = new THREE.LineSegments(new THREE.EdgesGeometry(geometry), new THREE.LineBasicMaterial({ color: 0xe0b45c, transparent: true, opacity: 0.45 }))
+    this.outline.visible = false
+    this.mesh.add(this.outline)
     this.mesh.frustumCulled = false
     this.mesh.renderOrder = 2.5
     this.mesh.matrixAutoUpdate = false
@@ -141,6 +147,7 @@ export class Smoke {
       Object.assign(u.densityTop, { value: volume.tops.density })
       Object.assign(u.heatTop, { value: volume.tops.temperature })
       Object.assign(u.channelTop, { value: volume.tops.channel ?? 1 })
+      Object.assign(u.channelLow, { value: volume.low })
     }
     const key = look.map === 'mix' ? `mix${look.from}${look.to}` : look.map
     if (this.map !== key) {
@@ -155,7 +162,8 @@ export class Smoke {
     Object.assign(u.cold, { value: look.cold })
     Object.assign(u.hot, { value: look.hot })
     u.tint.value.copy(rgb(look.tint))
-    const high = look.high ?? volume.tops.channel ?? 1, low = look.low ?? 0
+    const high = look.high ?? volume.tops.channel ?? 1, low = look.low ?? volume.low
+    Object.assign(u.signed_, { value: plain && look.map === 'diverging' && low < 0 ? 1 : 0 })
     Object.assign(u.mapLow, { value: low })
     Object.assign(u.mapHigh, { value: high > low ? high : low + 1 })
     Object.assign(u.dim, { value: stale ? 0.45 : 1 })
@@ -166,6 +174,8 @@ export class Smoke {
     this.texture?.dispose()
     this.hues?.dispose()
     this.mesh.geometry.dispose()
+    this.outline.geometry.dispose()
+    ;(this.outline.material as THREE.Material).dispose()
     this.mesh.material.dispose()
   }
 }

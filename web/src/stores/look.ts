@@ -18,6 +18,8 @@ export interface Reading { kind: string; low: number; high: number; mean: number
   histogram: number[] | null; incoming?: { low: number; high: number; histogram: number[] }
 }
 export interface ProbeFacts { kind: string; unit: string; low: number; high: number }
+/** The lane, made for the probe only, that samples a gas run. */
+const FROM_GAS = 'gas_of_the_probe'
 export type Glyph = 'barbs' | 'arrows' | 'lines' | 'none'
 /** Where the probe is: a plane, a box full of glyphs, or the surface of a shape (`shape:id`). */
 export type Place = 'plane' | 'box' | `shape:${string}`
@@ -57,9 +59,19 @@ export const useLook = defineStore('look', () => {
   const pinned = ref<Mapping | null>(null)
   const size = 48
 
+  /** The selected gas, when its frame is there: the probe then stands in what the run holds, its velocity or the channel that is shown. */
+  const gas = computed(() => {
+    const s = study.selection
+    const flow = s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : ''
+    if (!flow || !runs.isGas(flow) || typeof study.selectedStep?.params.field === 'string' || !runs.isFresh(flow)) return null
+    const channel = runs.lookOf(flow).colour
+    const kind = channel === 'smoke' || channel === 'vel' ? 'vector' : 'scalar'
+    return { flow, name: `${study.laneOf(flow)?.name ?? flow}${kind === 'scalar' ? `, ${channel}` : ''}`, params: { flow, kind, quality: runs.runOf(flow)!.quality, ...(kind === 'scalar' ? { channel } : {}) } }
+  })
   /** The lane and step that the view shows: the selected step, or the end of the last vector lane. */
   const target = computed(() => {
     const s = study.selection
+    if (gas.value) return { lane: FROM_GAS, step: null }
     if (s?.kind === 'step' && !study.isFlow(s.lane)) return { lane: s.lane, step: s.id }
     if (s?.kind === 'lane' && !study.isFlow(s.id)) return { lane: s.id, step: null }
     if (s?.kind === 'step') {
@@ -90,6 +102,9 @@ export const useLook = defineStore('look', () => {
   })
   const mapping = computed<Mapping>(() => pinned.value ?? mappingFor(slice.value?.facts.low ?? 0, slice.value?.facts.high ?? 1))
 
+  /** With the lane that samples the gas, if the probe stands in one. */
+  const probed = () => (gas.value && study.doc ? { ...body(), document: { ...study.doc, fields: [...study.doc.fields, { id: FROM_GAS, name: gas.value.name, steps: [{ id: 'run', op: 'from_run', on: true, params: gas.value.params }] }] } } : body())
+  const hidden = computed(() => !!gas.value && !showSlice.value && !showProbe.value)
   const body = () => ({ study: study.key, document: study.doc, time: runs.time })
   /** Steps that the server is solving or baking, by place, and how far they are; asked for only while something waits. */
   const working = ref<Record<string, number>>({})
@@ -127,9 +142,9 @@ export const useLook = defineStore('look', () => {
     if (!study.doc) return
     const mine = edition
     const order = ++asked
-    const probe = withProbe && target.value ? { ...target.value, before: peek.value && target.value.step !== null, ...cells() } : undefined
+    const probe = withProbe && target.value && !hidden.value ? { ...target.value, before: peek.value && target.value.step !== null, ...cells() } : undefined
     await guarded(async () => {
-      const made = await newestArrays<NonNullable<typeof swatches.value>['facts']>('swatches', '/look/swatches', { ...body(), size, axis: axis.value, share: share.value, probe })
+      const made = await newestArrays<NonNullable<typeof swatches.value>['facts']>('swatches', '/look/swatches', { ...(probe ? probed() : body()), size, axis: axis.value, share: share.value, probe })
       if (!made) return
       swatches.value = made
       pictured('score', mine)
@@ -174,7 +189,8 @@ export const useLook = defineStore('look', () => {
     const mine = edition
     const order = ++asked
     if (!study.doc || !target.value) { slice.value = lines.value = null; return }
-    const base = { ...body(), ...target.value, before: peek.value && target.value.step !== null }
+    if (hidden.value) return // gas is not asked for what is not drawn
+    const base = { ...probed(), ...target.value, before: peek.value && target.value.step !== null }
     const { slice: plane, glyphs } = cells()
     await guarded(async () => {
       if (plain) {
@@ -203,7 +219,7 @@ export const useLook = defineStore('look', () => {
   async function refreshReading() {
     if (!study.doc || !target.value) { reading.value = null; return }
     await guarded(async () => {
-      const response = await newest('reading', '/look/reading', { ...body(), ...target.value })
+      const response = await newest('reading', '/look/reading', { ...probed(), ...target.value })
       if (response) reading.value = await response.json()
     })
   }
@@ -243,7 +259,7 @@ export const useLook = defineStore('look', () => {
     for (const times of Object.values(unseen)) times.set(edition, performance.now())
     void refreshAll().then(later) // numbers come after pictures
   })
-  watch([() => JSON.stringify(target.value), peek, split, place, axis, share, density, glyph, showProbe], () => { if (known === study.key) { void refreshProbe(); later() } })
+  watch([() => JSON.stringify([target.value, gas.value]), hidden, peek, split, place, axis, share, density, glyph, showProbe], () => { if (known === study.key) { void refreshProbe(); later() } })
   watch([axis, share], () => { if (known === study.key) void refreshSwatches() })
   watch(box, (now, before) => { if (known === study.key && JSON.stringify(now) !== JSON.stringify(before)) void refreshProbe() })
   watch(() => runs.frame, () => {
@@ -255,7 +271,8 @@ export const useLook = defineStore('look', () => {
   watch(() => runs.run?.state, later)
 
   /** How a study wants to be seen when it is opened. */
-  function adopt(probe: { axis?: number; share?: number; glyph?: string }) {
+  function adopt(probe: { axis?: number; share?: number; glyph?: string; hidden?: boolean }) {
+    showSlice.value = showProbe.value = !probe.hidden
     axis.value = probe.axis ?? 2
     share.value = probe.share ?? 0.42
     if (probe.glyph) glyph.value = probe.glyph as Glyph
@@ -270,6 +287,6 @@ export const useLook = defineStore('look', () => {
   }
   return {
     swatches, scene, slice, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
-    peek, split, before, place, surface, glyphLength, glyphWidth, parallel, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body,
+    peek, split, before, place, surface, glyphLength, glyphWidth, parallel, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body, probed, gas,
   }
 })

@@ -1,21 +1,16 @@
 /** Runs of the open study: events from the server, frames, the clock. */
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { ApiError, arrays, call, newestArrays, type Packed } from '../api/client'
-import type { FlowLook, RunOut, Vec3 } from '../api/types'
+import { ApiError, call, newestArrays, type Packed } from '../api/client'
+import type { FlowLook, RunOut } from '../api/types'
 import { areDrawn, keepMeshes, knownMeshes, type DrawnFacts } from '../scene/instances'
 import { useStudy } from './study'
-import { loadVolume, type Volume } from './volumes'
+import { loadFrame, sizeOf, type Frame } from './frames'
 
-/** A frame of a flow as it is drawn: positions in their box in 16 bits, the channel that colours in 8. */
-export interface Frame {
-  identity: string; frame: number; count: number; lower: Vec3; upper: Vec3; low: number; high: number; unit: string; colour: string
-  position: Uint16Array; tone: Uint8Array; left: Uint8Array
-  /** Of gas instead of particles. */
-  volume?: Volume
-}
+export type { Frame }
+
 type Drawn = Packed<DrawnFacts>
-const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive', absorb: 12, tint: '#D5DAE0', glow: 1, cold: 200, hot: 1200 }
+export const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive', absorb: 12, tint: '#D5DAE0', glow: 1, cold: 200, hot: 1200 }
 const KEPT = 400 << 20
 
 export const useRuns = defineStore('runs', () => {
@@ -53,6 +48,12 @@ export const useRuns = defineStore('runs', () => {
   const isGas = (flow: string) => study.laneOf(flow)?.kind === 'gas'
   const lookOf = (flow: string): FlowLook => ({ ...PLAIN, ...(isGas(flow) ? { colour: 'smoke' } : {}), ...study.doc?.looks[flow] })
 
+  /** What runs depend on, and what it was when they were last asked for: looks and names are no part of it. */
+  const signature = computed(() => { const d = study.doc; return d ? JSON.stringify([d.shapes, d.regions, d.fields, d.flows, d.clock]) : '' })
+  const asked = ref('')
+  /** Whether the frame of a flow is there for what its lane says now. */
+  const isFresh = (flow: string) => asked.value === signature.value && !!runOf(flow)?.frames.includes(frame.value)
+
   function open(key: string, at: number) {
     close()
     frame.value = at
@@ -78,6 +79,7 @@ export const useRuns = defineStore('runs', () => {
   /** Start (or find) the runs of all flows as the study stands, that of the main one first. */
   async function start(as: 'preview' | 'full' = quality.value) {
     await study.flush()
+    const now = signature.value
     const flows = (study.doc?.flows ?? []).filter((f) => f.steps.length).map((f) => f.id)
     if (!flows.length) { problem.value = 'There is no flow to run; add particles or gas'; return }
     const failed: string[] = []
@@ -93,6 +95,7 @@ export const useRuns = defineStore('runs', () => {
         if (!(error instanceof ApiError)) connected.value = false
       }
     }
+    asked.value = now
     problem.value = failed.join(' · ')
   }
   async function stop() {
@@ -110,22 +113,15 @@ export const useRuns = defineStore('runs', () => {
     const gas = isGas(flow)
     const name = `${identity}/${n}?colour=${colour}${gas ? `&absorb=${absorb}` : ''}`
     let found = frames.get(name)
-    if (!found && gas) {
-      const volume = await loadVolume(identity, n, colour === 'smoke' ? '' : colour, absorb)
-      const none = new Uint8Array(0)
-      found = { identity, frame: n, count: volume.voxels, lower: volume.lower, upper: volume.lower, low: 0, high: volume.tops.channel ?? volume.tops.density, unit: '', colour, position: new Uint16Array(0), tone: none, left: none, volume }
+    if (!found) {
+      found = await loadFrame(identity, n, gas, colour, absorb)
       frames.set(name, found)
-      kept += volume.texels.length
-    } else if (!found) {
-      const { facts, arrays: a } = await arrays<Omit<Frame, 'position' | 'tone' | 'left'>>(`/runs/${identity}/frames/${n}?colour=${encodeURIComponent(colour)}`)
-      found = { ...facts, identity, position: a.position as Uint16Array, tone: a.tone as Uint8Array, left: a.left as Uint8Array }
-      frames.set(name, found)
-      kept += found.count * 8
+      kept += sizeOf(found)
     }
     for (const [old, f] of frames) {
       if (kept < KEPT || old === name) break
       frames.delete(old)
-      kept -= f.volume?.texels.length ?? f.count * 8
+      kept -= sizeOf(f)
     }
     if (identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour) shown.value = { ...shown.value, [flow]: found }
   }
@@ -170,5 +166,5 @@ export const useRuns = defineStore('runs', () => {
     } else playing.value = on
   }
   function go(n: number) { frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n))) }
-  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, shown, drawn, current, lookOf, isGas, problem, open, close, start, stop, play, go }
+  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, isFresh, shown, drawn, current, lookOf, isGas, problem, open, close, start, stop, play, go }
 })

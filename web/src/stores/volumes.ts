@@ -3,9 +3,11 @@ import { arrays } from '../api/client'
 import type { Vec3 } from '../api/types'
 
 interface Facts {
-  frame: number; identity: string; names: string[]; tops: { density: number; light: number; temperature: number; channel?: number }
+  frame: number; identity: string; names: string[]; tops: { density: number; light: number; temperature: number; channel?: number }; low: number
   lower: Vec3; size: Vec3; shape: Vec3; axes: number[][]; voxel_size: number; voxels: number; channel: string
 }
+/** What two channels differ by, in numbers. */
+export interface Difference { greatest: number; at: Vec3; rms: number; mean: number; share: number; same: boolean }
 /** Texels RGBA, x fastest: density, light, temperature, the chosen channel, each a share of its top. */
 export interface Volume extends Facts { texels: Uint8Array<ArrayBuffer>; colours: Uint8Array<ArrayBuffer> | null }
 
@@ -21,4 +23,13 @@ export async function loadVolume(identity: string, frame: number, channel: strin
     for (let i = 0, o = 0; i < count; i++, o += 4) { colours[o] = a.red[i]; colours[o + 1] = a.green[i]; colours[o + 2] = a.blue[i]; colours[o + 3] = 255 }
   }
   return { ...facts, identity, texels, colours }
+}
+
+/** b − a as a volume of one signed channel; numbers alone of particles. */
+export async function loadDifference(a: string, b: string, frame: number, of: string, to: string): Promise<{ volume: Volume | null; numbers: Difference | Record<string, number> }> {
+  const { facts, arrays: x } = await arrays<Facts & { kind: string; numbers: Difference }>(`/compare?a=${a}&b=${b}&frame=${frame}&of=${encodeURIComponent(of)}&to=${encodeURIComponent(to)}`)
+  if (!x.channel) return { volume: null, numbers: facts.numbers }
+  const texels = new Uint8Array(x.channel.length * 4)
+  for (let i = 0; i < x.channel.length; i++) texels[4 * i + 3] = x.channel[i]
+  return { volume: { ...facts, texels, colours: null }, numbers: facts.numbers }
 }

@@ -23,7 +23,7 @@
 
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { call } from '../api/client'
 import type { RunOut } from '../api/types'
 import Beginnings from '../desk/Beginnings.vue'
@@ -40,13 +40,14 @@ import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
 const route = useRoute()
+const router = useRouter()
 const study = useStudy()
 const runs = useRuns()
 const look = useLook()
 const view = ref<InstanceType<typeof ViewPanel> | null>(null)
 const failed = ref('')
 const height = ref(262)
-const { sheet, searching, history, actions } = useKeys(() => view.value?.frame())
+const { sheet, searching, history, actions } = useKeys(() => view.value?.frame(), () => void router.push(`/compare/${study.key}`))
 const empty = computed(() => !study.doc?.fields.length && !study.doc?.flows.length && !study.doc?.shapes.length)
 
 watch(() => route.params.key, async (key) => {

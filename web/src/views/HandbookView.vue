@@ -3,7 +3,7 @@
     <header class="bar"><router-link to="/"><b>Errant Gust</b></router-link><span class="muted">▸</span><span>Handbook</span><span class="sp" />
       <input v-model="query" class="find" placeholder="Search the handbook" aria-label="Search the handbook" /></header>
     <main class="book">
-      <nav class="toc"><a v-for="g in groups.filter((x) => x.entries.length)" :key="g.title" :href="`#${g.title}`">{{ g.title }} <span class="muted">{{ g.entries.length }}</span></a><a v-if="stories.length" href="#Demos">Demo studies <span class="muted">{{ stories.length }}</span></a></nav>
+      <nav class="toc"><a v-for="g in groups.filter((x) => x.entries.length)" :key="g.title" :href="`#${g.title}`">{{ g.title }} <span class="muted">{{ g.entries.length }}</span></a><a href="#Ways">Ways of working</a><a v-if="stories.length" href="#Demos">Demo studies <span class="muted">{{ stories.length }}</span></a></nav>
       <section v-if="stories.length" id="Demos"><h2>Demo studies</h2>
         <article v-for="d in stories" :key="d.id" class="entry" :data-testid="`story-${d.id}`">
           <h3>{{ d.name }} <span class="muted">{{ d.note }}</span></h3>
@@ -11,6 +11,15 @@
             <ol v-if="p.list"><li v-for="(t, k) in p.items" :key="k"><component :is="w.tag" v-for="(w, n) in words(t)" :key="n">{{ w.text }}</component></li></ol>
             <p v-else><component :is="w.tag" v-for="(w, n) in words(p.items[0])" :key="n">{{ w.text }}</component></p>
           </template>
+        </article>
+      </section>
+      <section v-if="!query" id="Ways"><h2>Ways of working with runs</h2>
+        <article class="entry">
+          <p><b>Look before it costs.</b> Beside Run stands what the run would take: time, memory, and in its tooltip disk, told from the frames of the preview or of the version before. A preview has larger voxels or fewer particles, and the same motion on the whole.</p>
+          <p><b>Stop early, keep, go on.</b> Frames are shown as they come. Stop keeps them; Run goes on from the last one, also after the machine was switched off.</p>
+          <p><b>Look into a gas.</b> Select its lane: the probe then stands in what the run holds. With smoke shown it draws the velocity as barbs, with a channel shown it slices that channel.</p>
+          <p><b>Compare (C).</b> Runs, or channels of one, side by side: turn one picture and all turn, one range maps them all, the third picture is the difference of the first two, and below are the numbers. The address keeps which pictures are shown.</p>
+          <p><b>Refine.</b> A gas lane that begins with Detail carries finer smoke by the motion of another gas. Change the sources' look, the eddies or the fading there, and the coarse run stays.</p>
         </article>
       </section>
       <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title"><h2>{{ g.title }}</h2>

@@ -1,0 +1,90 @@
+<template>
+  <section class="pane" :aria-label="title" :data-ready="ready" :data-testid="testid">
+    <div class="head"><slot /></div>
+    <div ref="host" class="view">
+      <p v-if="said" class="said" role="status">{{ said }}</p>
+    </div>
+  </section>
+</template>
+
+<script setup lang="ts">
+import * as THREE from 'three'
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import type { Packed } from '../api/client'
+import type { FlowLook, StudyDoc, Vec3 } from '../api/types'
+import { clear } from '../scene/materials'
+import { Particles } from '../scene/particles'
+import { drawShapes } from '../scene/shapes'
+import { Smoke } from '../scene/smoke'
+import { Viewer } from '../scene/viewer'
+import type { Frame } from '../stores/frames'
+import type { SceneFacts } from '../stores/look'
+
+const props = defineProps<{
+  title: string; testid: string; doc: StudyDoc; scene: Packed<SceneFacts> | null; frame: Frame | null; look: FlowLook; said: string
+  box: { lower: Vec3; upper: Vec3 } | null; camera: ReturnType<Viewer['viewpoint']> | null
+}>()
+const emit = defineEmits<{ turned: [view: ReturnType<Viewer['viewpoint']>] }>()
+const host = ref<HTMLElement | null>(null)
+const ready = ref('')
+let viewer: Viewer | null = null
+let watcher: ResizeObserver | null = null
+let following = false
+const shapes = new THREE.Group()
+const smoke = new Smoke(() => viewer?.depths ?? null)
+const particles = new Particles()
+
+function draw() {
+  if (!viewer) return
+  const { frame, look } = props
+  const range: [number, number] = [look.low ?? frame?.low ?? 0, look.high ?? frame?.high ?? 1]
+  smoke.show(frame?.volume ?? null, look, false)
+  particles.show(frame?.volume ? null : frame, look, range, false)
+  viewer.draw()
+  ready.value = frame ? `${frame.frame} ${frame.colour}` : ''
+}
+function solids() {
+  if (!viewer) return
+  drawShapes(shapes, props.scene, props.doc, null, new Set(props.scene?.facts.shapes.map((s) => s.id)))
+  if (props.box) { following = true; viewer.frame(props.box.lower, props.box.upper, [-0.35, -0.86, 0.42]); following = false }
+  viewer.draw()
+}
+/** The other pictures follow the one that is turned. */
+function follow() {
+  if (!viewer || !props.camera || following) return
+  following = true
+  viewer.goTo(props.camera)
+  following = false
+}
+onMounted(() => {
+  viewer = new Viewer(host.value!)
+  viewer.onCoarse = (on) => { particles.draft(on); smoke.draft(on) }
+  viewer.solid = () => (smoke.mesh.visible ? [shapes] : null)
+  viewer.scene.add(shapes, smoke.mesh, particles.points)
+  viewer.controls.addEventListener('change', () => { if (viewer && !following) { following = true; emit('turned', viewer.viewpoint()); following = false } })
+  watcher = new ResizeObserver(() => viewer?.resize())
+  watcher.observe(host.value!)
+  viewer.resize()
+  solids()
+  follow()
+  draw()
+})
+onBeforeUnmount(() => {
+  watcher?.disconnect()
+  clear(shapes)
+  smoke.dispose()
+  particles.dispose()
+  viewer?.dispose()
+})
+watch(() => [props.frame, props.look], draw)
+watch(() => [props.scene, props.box], solids)
+watch(() => props.camera, follow)
+</script>
+
+<style scoped>
+.pane { display: grid; grid-template-rows: 30px 1fr; min-width: 0; min-height: 0; border-right: 1px solid var(--line); border-bottom: 1px solid var(--line); }
+.head { display: flex; align-items: center; gap: 8px; padding: 0 10px; min-width: 0; }
+.view { position: relative; overflow: hidden; background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0F1B2D 60%); min-height: 0; touch-action: none; }
+.view :deep(canvas) { display: block; position: absolute; inset: 0; }
+.said { position: absolute; inset: 0; display: grid; place-items: center; color: #c9d3e6; z-index: 1; pointer-events: none; padding: 20px; text-align: center; }
+</style>
