@@ -9,10 +9,15 @@ from tests.browser.tools import new_study, saved
 
 AXE = (Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js").read_text()
 
+STILL = """() => document.getAnimations().every(
+  a => a.playState !== 'running' || a.effect.getComputedTiming().endTime === Infinity)"""
+
 
 def violations(page) -> list[str]:
     """What axe finds wrong, each as rule, place and reason."""
-    page.wait_for_timeout(700)  # menus fade in
+    page.wait_for_timeout(300)
+    # a menu that still fades in has other colours than it will have
+    page.wait_for_function(STILL, timeout=60_000)
     page.evaluate(AXE)
     found = page.evaluate(
         "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']})"

@@ -126,10 +126,8 @@ class Projector:
 
     def step(self, grid: FaceGrid, fixed: Array, **options: Any) -> None:
         """One projection of `grid` in place. One float32 solve ends near 5e-5; a second goes on from there."""
-        p = self.solver.solve(-self.error(grid, fixed), **options)
-        padded = np.zeros([n + 2 for n in p.shape], np.float32)
-        padded[1:-1, 1:-1, 1:-1] = p
-        kernels.correct(padded, grid.u, grid.v, grid.w, self.low, self.high)
+        p = self.solver.padded(-self.error(grid, fixed), **options)
+        kernels.correct(p, grid.u, grid.v, grid.w, self.low, self.high)
 
 
 def project(

@@ -1,10 +1,13 @@
 """Matrix-free cut-cell Poisson solver: conjugate gradients preconditioned by a multigrid cycle.
 
 Batty, Bertails, Bridson 2007 (variational pressure), Ng, Min, Gibou 2009 (face shares). Red-black Gauss–Seidel V(2, 2)
-with piecewise-constant transfers; without obstacles and with closed sides a cosine transform solves it directly.
+with piecewise-constant transfers; without obstacles and with closed sides a cosine transform solves it directly. Every
+pass over the grid is bound by memory, so what can go through it together does (see `kernels/poisson.py`). Sums are
+taken plane by plane, so that the number of threads does not change them.
 """
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -12,17 +15,18 @@ from numpy.typing import NDArray
 from scipy import fft, ndimage
 
 from errant_gust.core.errors import Cancelled
-from errant_gust.core.grids.slabs import slabs_of, solver_pool
+from errant_gust.core.grids.slabs import each_slab, slabs_of, solver_pool
 from errant_gust.core.kernels import poisson as kernels
 
 Array = NDArray[Any]
 SERIAL = 26**3  # smaller levels are done by one thread
 COARSEST = 5
+THICK = 10  # least planes of a slab: five sweeps at once leave wedges of eight
 BYTES_A_VOXEL = 108  # solver, faces and shares together at their peak, measured in tests/core/test_solver.py
 
 
 class Level:
-    """One grid of the hierarchy: faces, inverse diagonal, spans of cut cells, and vectors."""
+    """One grid of the hierarchy: faces, inverse diagonal, spans of cut cells, correction p and right side b."""
 
     def __init__(self, wx: Array, wy: Array, wz: Array, threads: int) -> None:
         self.shape = (wy.shape[0], wx.shape[1], wx.shape[2])
@@ -30,21 +34,31 @@ class Level:
         nx, ny, nz = self.shape
         self.dinv = np.zeros((nx + 2, ny + 2, nz + 2), np.float32)
         self.lo, self.hi = np.empty((nx, ny), np.int32), np.empty((nx, ny), np.int32)
-        kernels.set_up(wx, wy, wz, self.dinv, self.lo, self.hi)
-        self.p, self.b, self.r = (np.zeros_like(self.dinv) for _ in range(3))
-        self.slabs = slabs_of(nx, threads if nx * ny * nz > SERIAL else 1)
+        self.tips = np.empty((nx, ny), np.int32)
+        kernels.set_up(wx, wy, wz, self.dinv, self.lo, self.hi, self.tips)
+        self.p, self.b = np.zeros_like(self.dinv), np.zeros_like(self.dinv)
+        self.totals, self.sums = np.zeros(nx), np.zeros(nx)
+        most = min(threads, nx // THICK) if nx * ny * nz > SERIAL else 1
+        self.slabs = slabs_of(nx, max(1, most))
 
     @property
     def matrix(self) -> tuple[Array, ...]:
-        return self.wx, self.wy, self.wz, self.dinv, self.lo, self.hi
+        return self.wx, self.wy, self.wz, self.dinv, self.lo, self.hi, self.tips
 
     def each(self, work: Callable[[int, int], Any]) -> list[Any]:
         """Work on all slabs, at the same time if there are several; results in order."""
-        if len(self.slabs) == 1:
-            return [work(*self.slabs[0])]
-        rest = [solver_pool().submit(work, a, b) for a, b in self.slabs[1:]]
-        first = work(*self.slabs[0])
-        return [first, *(future.result() for future in rest)]
+        return self._together(work, self.slabs)
+
+    def staged(self, work: Callable[[int, int, bool], Any]) -> None:
+        """The same for several sweeps at once: slabs, then the wedges around the borders between them."""
+        self._together(lambda a, b: work(a, b, True), self.slabs)
+        self._together(lambda a, b: work(a, b, False), [(a, a) for a, _ in self.slabs[1:]])
+
+    @staticmethod
+    def _together(work: Callable[[int, int], Any], slabs: list[tuple[int, int]]) -> list[Any]:
+        rest = [solver_pool().submit(work, a, b) for a, b in slabs[1:]]
+        first = [work(*slab) for slab in slabs[:1]]
+        return first + [future.result() for future in rest]
 
     def coarse(self, threads: int) -> "Level":
         """The next grid: the mean of the four faces that make up each of its own."""
@@ -84,7 +98,7 @@ class Poisson:
         self.levels = [Level(wx, wy, wz, self.threads)]
         while max(self.levels[-1].shape) > COARSEST:
             self.levels.append(self.levels[-1].coarse(self.threads))
-        self._work = tuple(np.zeros_like(self.levels[0].p) for _ in range(4))
+        self._work = tuple(np.zeros_like(self.levels[0].p) for _ in range(3))
         self._pockets()
         self._dense()
 
@@ -102,19 +116,25 @@ class Poisson:
                 if face.any():
                     open_parts |= set(np.unique(np.take(parts, side, axis=axis)[face]).tolist())
         self._closed = [i for i in range(1, count + 1) if i not in open_parts]
-        self._active = active
+        self._active, self._cells = active, int(active.sum())
         self._parts = parts if count > 1 else None
         self._open = bool(open_parts)
 
-    def _remove_mean(self, a: Array) -> None:
+    def _begin(self, b: Array) -> float:
+        """The right side into the first level, without its mean in every closed part; its norm."""
+        top = self.levels[0]
+        top.each(partial(kernels.load, np.ascontiguousarray(b, np.float32), top.b, top.dinv, top.sums))
+        mean = np.float32(0)
+        if self._parts is not None:
+            self._remove_means(top.b)
+        elif self._closed:
+            mean = np.float32(top.sums.sum() / max(1, self._cells))
+        top.each(partial(kernels.shift, top.b, top.dinv, mean, top.totals))
+        return float(np.sqrt(top.totals.sum()))
+
+    def _remove_means(self, a: Array) -> None:
+        """From each of several closed parts."""
         inner = a[1:-1, 1:-1, 1:-1]
-        if self._parts is None:
-            if self._closed:
-                top = self.levels[0]
-                sums = top.each(lambda b, c: kernels.total_and_count(a, top.dinv, b, c))
-                mean = np.float32(sum(s for s, _ in sums) / max(1.0, sum(n for _, n in sums)))
-                top.each(lambda b, c: kernels.shift(a, top.dinv, mean, b, c))
-            return
         for i in self._closed:
             where = self._parts == i
             inner[where] -= np.float32(inner[where].mean(dtype=np.float64))
@@ -137,20 +157,17 @@ class Poisson:
     def _cycle(self, number: int) -> None:
         """One V-cycle on level `number` for its b, beginning at p = 0, the answer in its p."""
         level = self.levels[number]
-        level.p.fill(0)
         if number == len(self.levels) - 1:
             inner = level.b[1:-1, 1:-1, 1:-1]
-            level.p[1:-1, 1:-1, 1:-1] = (self._inverse @ inner.ravel()).reshape(level.shape)
+            p = (self._inverse @ inner.ravel()).reshape(level.shape)
+            level.p[1:-1, 1:-1, 1:-1] = p
+            level.totals[:], level.sums[:] = (inner * p).sum(axis=(1, 2)), p.sum(axis=(1, 2))
             return
-        for colour in (0, 1, 0, 1):
-            level.each(lambda a, b, c=colour: kernels.relax(level.p, level.b, *level.matrix, c, a, b))  # type: ignore[misc]
-        level.each(lambda a, b: kernels.residual(level.p, level.b, *level.matrix, level.r, a, b))
         below = self.levels[number + 1]
-        below.each(lambda a, b: kernels.restrict(level.r, below.b, a, b))
+        level.staged(partial(kernels.descend, level.p, level.b, *level.matrix))
+        below.each(partial(kernels.restrict, level.p, level.b, *level.matrix, below.b))
         self._cycle(number + 1)
-        level.each(lambda a, b: kernels.prolong(below.p, level.p, level.dinv, a, b))
-        for colour in (1, 0, 1, 0):
-            level.each(lambda a, b, c=colour: kernels.relax(level.p, level.b, *level.matrix, c, a, b))  # type: ignore[misc]
+        level.staged(partial(kernels.ascend, below.p, level.p, level.b, *level.matrix, level.totals, level.sums))
 
     def solve(
         self,
@@ -163,48 +180,60 @@ class Poisson:
     ) -> Array:
         """p (nx, ny, nz) for a right side of the same shape; stops at a residual of `tolerance` times the right
         side."""
+        p = self.padded(b, tolerance=tolerance, most=most, progress=progress, cancel=cancel)
+        return np.ascontiguousarray(p[1:-1, 1:-1, 1:-1])
+
+    def padded(
+        self,
+        b: Array,
+        *,
+        tolerance: float = 1e-4,
+        most: int = 60,
+        progress: Callable[[float], None] | None = None,
+        cancel: Callable[[], bool] | None = None,
+    ) -> Array:
+        """The same with one layer of zeros all round: memory of the solver, good until it is used again."""
         if self.plain:
-            return self._direct(b)
+            return np.pad(self._direct(b), 1)
         top = self.levels[0]
-        x, d, q, r = self._work
-        x.fill(0)
-        d.fill(0)
-        r[1:-1, 1:-1, 1:-1] = b
-        r[top.dinv == 0] = 0
-        self._remove_mean(r)
-        start = rr = float(np.sqrt(sum(top.each(lambda a, c: kernels.dot(r, r, a, c)))))
-        self.iterations = 0
+        x, d, q = self._work
+        r, z = top.b, top.p  # the residual is the right side of the cycle, which leaves its answer in p
+        start = rr = self._begin(b)
+        self.iterations, previous = 0, 0.0
         if start == 0:
-            return x[1:-1, 1:-1, 1:-1]
-        previous = 0.0
+            x.fill(0)
         while self.iterations < most and rr > tolerance * start:
             if cancel is not None and cancel():
                 raise Cancelled
-            np.copyto(top.b, r)
             self._cycle(0)
-            self._remove_mean(top.p)
-            rz = float(sum(top.each(lambda a, c: kernels.dot(r, top.p, a, c))))
+            rz, mean = float(top.totals.sum()), np.float32(0)
+            if self._parts is not None:
+                self._remove_means(z)
+            elif self._closed:
+                mean = np.float32(top.sums.sum() / max(1, self._cells))  # taken off on the way
+            # the residual has no mean, so that its product with z is the same before and after
             beta = np.float32(rz / previous if previous else 0.0)
-            top.each(lambda a, c, k=beta: kernels.turn(d, top.p, k, a, c))  # type: ignore[misc]
-            dq = float(sum(top.each(lambda a, c: kernels.apply(d, *top.matrix, q, a, c))))
+            top.staged(partial(kernels.turn, d, z, mean, beta, *top.matrix, q, top.totals))
+            dq = float(top.totals.sum())
             if dq <= 0:
+                if self.iterations == 0:
+                    x.fill(0)
                 break
-            alpha = np.float32(rz / dq)
-            rr = float(np.sqrt(sum(top.each(lambda a, c, k=alpha: kernels.step_and_norm(x, r, d, q, k, a, c)))))  # type: ignore[misc]
+            step = np.float32(rz / dq)
+            top.each(partial(kernels.step_and_norm, x, r, d, q, step, self.iterations == 0, top.totals))
+            rr = float(np.sqrt(top.totals.sum()))
             previous = rz
             self.iterations += 1
             if progress is not None:
                 done = np.log(max(rr / start, 1e-12)) / np.log(tolerance)
                 progress(float(np.clip(done, 0, 1)))
-        return np.ascontiguousarray(x[1:-1, 1:-1, 1:-1])
+        return x
 
     def _direct(self, b: Array) -> Array:
         """All faces open inside and closed outside: the cosine transform diagonalises A."""
-        total = fft.dctn(b - np.float32(b.mean(dtype=np.float64)), type=2, workers=self.threads)
+        total = fft.dctn(b, type=2, workers=self.threads)
         eigen = [(2 - 2 * np.cos(np.pi * np.arange(n) / n)).astype(np.float32) for n in self.shape]
-        scale = eigen[0][:, None, None] + eigen[1][None, :, None] + eigen[2][None, None, :]
-        scale[0, 0, 0] = 1
-        total /= scale
+        each_slab(self.shape[0], partial(kernels.divide, total, *eigen), self.threads)
         total[0, 0, 0] = 0
-        out: Array = fft.idctn(total, type=2, workers=self.threads)
+        out: Array = fft.idctn(total, type=2, workers=self.threads, overwrite_x=True)
         return out
