@@ -21,7 +21,7 @@ def faces(function, region=REGION):
     for axis in range(3):
         shape = list(region.shape)
         shape[axis] += 1
-        points = face_points(region, axis, 0, int(np.prod(shape)))
+        points = face_points(region, axis, np.arange(np.prod(shape)))
         v = region.axes.T @ function(points)
         parts.append(v[axis].reshape(shape).astype(F))
     return FaceGrid(region, *parts)

@@ -127,14 +127,14 @@ def turning(n, flat=8):
 
 def advected(values, u, v, w, s, *, limited=True):
     c = values[None]
-    bend, hat, out = np.empty((3, *values.shape), F), np.empty_like(c), np.empty_like(c)
+    bend, hat, out = [np.empty_like(values) for _ in range(3)], np.empty_like(c), np.empty_like(c)
     base = np.empty(values.shape, np.int32)
     n = values.shape[0]
-    kernels.bends(u, v, w, F(s), bend, 0, n)
-    kernels.advect(c, -1, u, v, w, bend, F(s), 0, hat, base, 0, n)
+    kernels.bends(u, v, w, F(s), *bend, 0, n)
+    kernels.advect(c, -1, u, v, w, *bend, F(s), 0, hat, base, 0, n)
     if not limited:
         return hat[0]
-    kernels.correct(c, hat, base, -1, u, v, w, bend, F(s), out, 0, n)
+    kernels.correct(c, hat, base, -1, u, v, w, *bend, F(s), out, 0, n)
     return out[0]
 
 

@@ -68,8 +68,11 @@ def corner_distances(
     return out.reshape(count)
 
 
-def wall_velocity(box: GridRegion, shapes: list[PlacedShape]) -> Triple | None:
-    """Velocities of moving shapes on all faces, along the region's own axes; None if nothing moves."""
+def wall_velocity(box: GridRegion, shapes: list[PlacedShape], shares: Triple | None = None) -> Triple | None:
+    """Velocities of moving shapes on all faces, along the region's own axes; None if nothing moves.
+
+    With shares only on faces that are not wholly open, since nowhere else do they matter.
+    """
     moving = [s for s in shapes if s.moves]
     if not moving:
         return None
@@ -77,7 +80,8 @@ def wall_velocity(box: GridRegion, shapes: list[PlacedShape]) -> Triple | None:
     for axis in range(3):
         size = list(box.shape)
         size[axis] += 1
-        points = face_points(box, axis, 0, int(np.prod(size)))
+        at = np.arange(int(np.prod(size))) if shares is None else np.flatnonzero(shares[axis] < 1)
+        points = face_points(box, axis, at)
         nearest, out = np.full(points.shape[1], np.inf, np.float32), np.zeros(points.shape[1], np.float32)
         for shape in moving:
             d = shape.distance(points)[0]
@@ -86,8 +90,14 @@ def wall_velocity(box: GridRegion, shapes: list[PlacedShape]) -> Triple | None:
             own = box.axes[:, axis] @ v
             out = np.where(d < nearest, own, out)
             nearest = np.minimum(nearest, d)
-        parts.append(np.where(nearest < 2 * box.voxel_size, out, 0).astype(np.float32).reshape(size))
+        whole = np.zeros(size, np.float32)
+        whole.reshape(-1)[at] = np.where(nearest < 2 * box.voxel_size, out, 0)
+        parts.append(whole)
     return parts[0], parts[1], parts[2]
+
+
+def _faces_between(box: GridRegion, axis: int, start: int, stop: int) -> Array:
+    return face_points(box, axis, np.arange(start, stop))
 
 
 class SolvedFlow(Gridded):
@@ -169,7 +179,7 @@ class DivergenceFree(SolvedFlow):
             size = list(box.shape)
             size[axis] += 1
             count = int(np.prod(size))
-            points = partial(face_points, box, axis)
+            points = partial(_faces_between, box, axis)
             weights = box.axes[:, axis]
             own = np.zeros(count, np.float32)
             for a in np.nonzero(weights)[0]:

@@ -25,7 +25,8 @@ class Flow(Protocol):
 
     def first(self) -> Any: ...
 
-    def next(self, state: Any, frame: int, cancel: Cancel | None = None) -> Any: ...
+    def next(self, state: Any, frame: int, cancel: Cancel | None = None, keep: bool = True) -> Any:
+        """The state on frame + 1; without `keep` the given one may be used up."""
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any: ...
 

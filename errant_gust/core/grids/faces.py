@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.grids.poisson import Poisson
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import faces as face_kernels
 from errant_gust.core.kernels import poisson as kernels
 
@@ -54,11 +56,11 @@ class FaceGrid:
         return np.asarray(np.diff(u, axis=0) + np.diff(v, axis=1) + np.diff(w, axis=2))
 
 
-def face_points(region: GridRegion, axis: int, start: int, stop: int) -> Array:
-    """Middles (3, m) in the scene of faces across an axis with flat indices start..stop."""
+def face_points(region: GridRegion, axis: int, at: Array) -> Array:
+    """Middles (3, m) in the scene of faces across an axis with flat indices `at` (m,)."""
     shape = list(region.shape)
     shape[axis] += 1
-    i = np.stack(np.unravel_index(np.arange(start, stop), shape)).astype(np.float32)
+    i = np.stack(np.unravel_index(at, shape)).astype(np.float32)
     i += np.float32(0.5)
     i[axis] -= np.float32(0.5)
     return region.to_scene(i * np.float32(region.voxel_size) + np.array(region.lower, np.float32)[:, None])
@@ -88,6 +90,7 @@ class Projector:
     """Makes velocities on faces free of divergence around obstacles, again and again while these stay as they are.
 
     shares: open part of every face. open_low, open_high: which sides of the box let flow through (pressure 0 beyond).
+    own: the shares are this projector's to change: closed sides become closed in them, which saves a copy.
     """
 
     def __init__(
@@ -96,14 +99,14 @@ class Projector:
         open_low: tuple[bool, bool, bool] = (False, False, False),
         open_high: tuple[bool, bool, bool] = (False, False, False),
         threads: int = 2,
+        own: bool = False,
     ) -> None:
         self.shares, self.low, self.high = shares, np.array(open_low), np.array(open_high)
         inner: list[Array] = []
         for axis, s in enumerate(shares):
-            s = s.copy()
-            for side, opened in ((0, open_low[axis]), (-1, open_high[axis])):
-                if not opened:
-                    s[(slice(None),) * axis + (side,)] = 0
+            s = s if own else s.copy()
+            for side in closed_sides(axis, open_low, open_high):
+                s[side] = 0
             inner.append(s)
         self.solver = Poisson(*inner, threads=threads)
         self.closed = not any(open_low) and not any(open_high)
@@ -113,21 +116,44 @@ class Projector:
         """Cells (nx, ny, nz) that any flow can enter or leave."""
         return np.ones(self.solver.shape, bool) if self.solver.plain else self.solver._active
 
-    def fixed(self, wall: Triple | None, sources: Array | None) -> Array:
+    def fixed(self, wall: Triple | None, sources: Array | None) -> Array | None:
         """What the open faces have to make up for in every cell: moving walls and wanted net outflow, in m/s."""
+        if wall is None:
+            return None if sources is None else -sources
         fixed = np.zeros(self.solver.shape, np.float32) if sources is None else -sources
-        if wall is not None:
-            closed = [(1 - s) * f for s, f in zip(self.shares, wall, strict=True)]
-            fixed = fixed + np.diff(closed[0], axis=0) + np.diff(closed[1], axis=1) + np.diff(closed[2], axis=2)
+        for axis, (s, f) in enumerate(zip(self.shares, wall, strict=True)):
+            fixed += np.diff((1 - s) * f, axis=axis)
         return fixed
 
-    def error(self, grid: FaceGrid, fixed: Array) -> Array:
-        return np.asarray(grid.divergence(self.shares) + fixed, np.float32)
+    def error(self, grid: FaceGrid, fixed: Array | None = None) -> Array:
+        out = grid.divergence(self.shares)
+        return np.asarray(out if fixed is None else out + fixed, np.float32)
 
-    def step(self, grid: FaceGrid, fixed: Array, **options: Any) -> None:
+    def step(self, grid: FaceGrid, fixed: Array | None = None, **options: Any) -> None:
         """One projection of `grid` in place. One float32 solve ends near 5e-5; a second goes on from there."""
-        p = self.solver.padded(-self.error(grid, fixed), **options)
-        kernels.correct(p, grid.u, grid.v, grid.w, self.low, self.high)
+        solver = self.solver
+        if solver.plain:
+            p = solver.padded(-self.error(grid, fixed), **options)
+        else:
+            p = solver.padded(partial(kernels.outflows, grid.u, grid.v, grid.w, *self.shares, kept(fixed)), **options)
+        work = partial(kernels.correct, p, grid.u, grid.v, grid.w, self.low, self.high)
+        each_slab(solver.shape[0], work, solver.threads)
+
+    def seal(self, grid: FaceGrid, wall: Triple | None) -> None:
+        """Give closed faces the velocity of the wall in them."""
+        for axis, (f, share) in enumerate(zip((grid.u, grid.v, grid.w), self.shares, strict=True)):
+            work = partial(kernels.seal, f, share, kept(None if wall is None else wall[axis]))
+            each_slab(f.shape[0], work, self.solver.threads)
+
+
+def kept(a: Array | None) -> Array:
+    """An array for a kernel: an empty one stands for none."""
+    return np.empty((0, 0, 0), np.float32) if a is None else np.ascontiguousarray(a, np.float32)
+
+
+def closed_sides(axis: int, low: Any, high: Any) -> list[tuple[slice | int, ...]]:
+    """Where in the faces across an axis the closed ones of both sides of a box are."""
+    return [(slice(None),) * axis + (side,) for side, opened in ((0, low[axis]), (-1, high[axis])) if not opened]
 
 
 def project(
@@ -152,7 +178,7 @@ def project(
     projector = Projector(shares, open_low, open_high, threads)
     fixed = projector.fixed(wall, sources)
     if projector.closed:
-        _balance(result, shares, fixed)
+        _balance(result, shares, 0.0 if fixed is None else float(fixed.sum(dtype=np.float64)))
     squares = [np.mean(f.astype(np.float64) ** 2) for f in (result.u, result.v, result.w)]
     speed = float(np.sqrt(sum(squares))) or 1.0
     active = projector.active
@@ -173,9 +199,9 @@ def project(
     return Solved(result, shares, iterations, before, error())
 
 
-def _balance(grid: FaceGrid, shares: Triple, fixed: Array) -> None:
+def _balance(grid: FaceGrid, shares: Triple, fixed: float) -> None:
     """Closed all round: what flows in must flow out, so the surplus is taken off the outermost faces evenly."""
-    surplus = float(grid.divergence(shares).sum(dtype=np.float64) + fixed.sum(dtype=np.float64))
+    surplus = float(grid.divergence(shares).sum(dtype=np.float64) + fixed)
     sides = []
     for axis, (f, s) in enumerate(zip((grid.u, grid.v, grid.w), shares, strict=True)):
         for side, sign in ((0, -1), (-1, 1)):
@@ -187,23 +213,36 @@ def _balance(grid: FaceGrid, shares: Triple, fixed: Array) -> None:
             f[at] -= np.float32(sign * surplus / area) * (s[at] > 0)
 
 
-def spread_into_walls(grid: FaceGrid, shares: Triple, *, layers: int = 3, least: float = 0.35) -> FaceGrid:
+def spread_into_walls(
+    grid: FaceGrid,
+    shares: Triple,
+    *,
+    layers: int = 3,
+    least: float = 0.35,
+    known: list[list[tuple[slice | int, ...]]] | None = None,
+    own: bool = False,
+) -> FaceGrid:
     """Faces that are mostly closed get their neighbours' velocity, so that sampling near a wall sees the flow beside
-    it."""
+    it.
+
+    known: for each axis, where faces count as open whatever their share. own: change the grid's own arrays.
+    """
     out = []
-    for f, s in zip((grid.u, grid.v, grid.w), shares, strict=True):
-        known = s >= least
-        box = _box_of(~known, layers + 1)
+    for axis, (f, s) in enumerate(zip((grid.u, grid.v, grid.w), shares, strict=True)):
+        sure = s >= least
+        for side in known[axis] if known else []:
+            sure[side] = True
+        box = _box_of(~sure, layers + 1)
         if box is None:
             out.append(f)
             continue
-        whole = f.copy()
-        a, known = np.ascontiguousarray(f[box]), np.ascontiguousarray(known[box])
-        a[~known] = 0
-        other, done = np.empty_like(a), np.empty_like(known)
+        whole = f if own else f.copy()
+        a, sure = f[box].copy(), sure[box].copy()
+        a[~sure] = 0
+        other, done = np.empty_like(a), np.empty_like(sure)
         for _ in range(layers):
-            face_kernels.spread(a, known, other, done)
-            a, other, known, done = other, a, done, known
+            face_kernels.spread(a, sure, other, done)
+            a, other, sure, done = other, a, done, sure
         whole[box] = a
         out.append(whole)
     return FaceGrid(grid.region, *out)

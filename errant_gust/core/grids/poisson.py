@@ -1,9 +1,9 @@
 """Matrix-free cut-cell Poisson solver: conjugate gradients preconditioned by a multigrid cycle.
 
-Batty, Bertails, Bridson 2007 (variational pressure), Ng, Min, Gibou 2009 (face shares). Red-black Gauss–Seidel V(2, 2)
-with piecewise-constant transfers; without obstacles and with closed sides a cosine transform solves it directly. Every
-pass over the grid is bound by memory, so what can go through it together does (see `kernels/poisson.py`). Sums are
-taken plane by plane, so that the number of threads does not change them.
+Batty, Bertails, Bridson 2007 (variational pressure), Ng, Min, Gibou 2009 (face shares). Red-black Gauss–Seidel (2, 2)
+with piecewise-constant transfers, V-cycles above and W-cycles below; without obstacles and with closed sides a cosine
+transform solves it directly. Every pass over the grid is bound by memory, so what can go through it together does (see
+`kernels/poisson.py`). Sums are taken plane by plane, so that the number of threads does not change them.
 """
 
 from collections.abc import Callable
@@ -21,6 +21,7 @@ from errant_gust.core.kernels import poisson as kernels
 Array = NDArray[Any]
 SERIAL = 26**3  # smaller levels are done by one thread
 COARSEST = 5
+TWICE = 2  # from this level on, a quarter of the resolution
 THICK = 10  # least planes of a slab: five sweeps at once leave wedges of eight
 BYTES_A_VOXEL = 108  # solver, faces and shares together at their peak, measured in tests/core/test_solver.py
 
@@ -66,6 +67,12 @@ class Level:
         return Level(wx, wy, wz, threads)
 
 
+def _clear_border(a: Array) -> None:
+    for axis in range(3):
+        for side in (0, -1):
+            a[(slice(None),) * axis + (side,)] = 0
+
+
 def _coarse_faces(w: Array, axis: int) -> Array:
     pad = [(0, n % 2) if a != axis else (0, 0) for a, n in enumerate(w.shape)]
     w = np.pad(w, pad)
@@ -92,7 +99,7 @@ class Poisson:
             and not any(w.any() for w in (wx[0], wx[-1], wy[:, 0], wy[:, -1], wz[:, :, 0], wz[:, :, -1]))
         )  # fmt: skip
         self.shape = (wy.shape[0], wx.shape[1], wx.shape[2])
-        self.iterations = 0
+        self.iterations, self._lent = 0, False
         if self.plain:
             return
         self.levels = [Level(wx, wy, wz, self.threads)]
@@ -120,10 +127,24 @@ class Poisson:
         self._parts = parts if count > 1 else None
         self._open = bool(open_parts)
 
-    def _begin(self, b: Array) -> float:
+    def lend(self, index: int, shape: tuple[int, ...], dtype: Any = np.float32) -> Array:
+        """One of five arrays (0 … 4) of the solver's memory, of a shape of at most one node more than the grid has
+        cells along each axis, until the next solve; what is in it is not known."""
+        count = int(np.prod(shape))
+        if self.plain:
+            return np.empty(shape, dtype)
+        top = self.levels[0]
+        self._lent = True
+        return (*self._work, top.p, top.b)[index].reshape(-1)[:count].view(dtype).reshape(shape)
+
+    def _begin(self, fill: Callable[[Array, Array, Array, int, int], None]) -> float:
         """The right side into the first level, without its mean in every closed part; its norm."""
         top = self.levels[0]
-        top.each(partial(kernels.load, np.ascontiguousarray(b, np.float32), top.b, top.dinv, top.sums))
+        if self._lent:
+            for a in (*self._work, top.p, top.b):
+                _clear_border(a)
+            self._lent = False
+        top.each(partial(fill, top.b, top.dinv, top.sums))
         mean = np.float32(0)
         if self._parts is not None:
             self._remove_means(top.b)
@@ -155,7 +176,22 @@ class Poisson:
     # cycle -----------------------------------------------------------------------------------------------------
 
     def _cycle(self, number: int) -> None:
-        """One V-cycle on level `number` for its b, beginning at p = 0, the answer in its p."""
+        """One cycle on level `number` for its b, beginning at p = 0, the answer in its p.
+
+        Coarse levels go through it twice, the second time for what the first left: constant transfers alone would
+        need half as many cycles again on smooth right sides, and there it costs next to nothing.
+        """
+        self._once(number)
+        level = self.levels[number]
+        if TWICE <= number < len(self.levels) - 1:
+            first, right = level.p.copy(), level.b
+            level.b = np.zeros_like(right)
+            level.each(partial(kernels.residual, first, right, *level.matrix, level.b))
+            self._once(number)
+            level.p += first
+            level.b = right
+
+    def _once(self, number: int) -> None:
         level = self.levels[number]
         if number == len(self.levels) - 1:
             inner = level.b[1:-1, 1:-1, 1:-1]
@@ -185,20 +221,26 @@ class Poisson:
 
     def padded(
         self,
-        b: Array,
+        b: Array | Callable[[Array, Array, Array, int, int], None],
         *,
         tolerance: float = 1e-4,
         most: int = 60,
         progress: Callable[[float], None] | None = None,
         cancel: Callable[[], bool] | None = None,
     ) -> Array:
-        """The same with one layer of zeros all round: memory of the solver, good until it is used again."""
+        """The same with one layer of zeros all round: memory of the solver, good until it is used again.
+
+        b may be what fills the padded right side: (r, inverse diagonal, sums of planes, first, last) as in
+        `kernels.poisson.load`; not where a cosine transform solves.
+        """
         if self.plain:
+            assert not callable(b)
             return np.pad(self._direct(b), 1)
         top = self.levels[0]
         x, d, q = self._work
         r, z = top.b, top.p  # the residual is the right side of the cycle, which leaves its answer in p
-        start = rr = self._begin(b)
+        fill = b if callable(b) else partial(kernels.load, np.ascontiguousarray(b, np.float32))
+        start = rr = self._begin(fill)
         self.iterations, previous = 0, 0.0
         if start == 0:
             x.fill(0)

@@ -26,105 +26,12 @@ def node(p, n):
 
 
 @inline
-def mixed(a, i, fx, j, fy, k, fz, di, dj, dk):
-    """Trilinear value; di, dj, dk are 1, or 0 where the grid is one node thick."""
-    p = a[i, j, k] + fz * (a[i, j, k + dk] - a[i, j, k])
-    q = a[i, j + dj, k] + fz * (a[i, j + dj, k + dk] - a[i, j + dj, k])
-    r = a[i + di, j, k] + fz * (a[i + di, j, k + dk] - a[i + di, j, k])
-    s = a[i + di, j + dj, k] + fz * (a[i + di, j + dj, k + dk] - a[i + di, j + dj, k])
-    low, high = p + fy * (q - p), r + fy * (s - r)
-    return low + fx * (high - low)
-
-
-@inline
-def speed_at(u, v, w, x, y, z):
-    """Velocity at a place in cells: each component trilinear between its faces."""
-    nx, ny, nz = v.shape[0], u.shape[1], u.shape[2]
-    i, fx = node(x, nx + 1)
-    j, fy = node(y, ny + 1)
-    k, fz = node(z, nz + 1)
-    ic, gx = node(x - HALF, nx)
-    jc, gy = node(y - HALF, ny)
-    kc, gz = node(z - HALF, nz)
-    di, dj, dk = min(nx - 1, 1), min(ny - 1, 1), min(nz - 1, 1)
-    return (
-        mixed(u, i, fx, jc, gy, kc, gz, 1, dj, dk),
-        mixed(v, ic, gx, j, fy, kc, gz, di, 1, dk),
-        mixed(w, ic, gx, jc, gy, k, fz, di, dj, 1),
-    )
-
-
-@inline
 def middle(u, v, w, i, j, k):
     return (
         HALF * (u[i, j, k] + u[i + 1, j, k]),
         HALF * (v[i, j, k] + v[i, j + 1, k]),
         HALF * (w[i, j, k] + w[i, j, k + 1]),
     )
-
-
-@kernel
-def bends(u, v, w, s, out, a, b):
-    """How much the velocity half a step back along the way differs from that at each cell's middle: out (3, …).
-
-    s: −dt / h. With it a place half a step back is known to second order (midpoint rule), and to the same order half
-    a step ahead, since the two differ from the middle by as much.
-    """
-    _, _, ny, nz = out.shape
-    h = HALF * s
-    for i in range(a, b):
-        for j in range(ny):
-            for k in range(nz):
-                x, y, z = middle(u, v, w, i, j, k)
-                p = np.float32(i) + HALF + h * x
-                q = np.float32(j) + HALF + h * y
-                r = np.float32(k) + HALF + h * z
-                bx, by, bz = speed_at(u, v, w, p, q, r)
-                out[0, i, j, k], out[1, i, j, k], out[2, i, j, k] = bx - x, by - y, bz - z
-
-
-@inline
-def way(u, v, w, bend, axis, i, j, s, sign, x, y, z):
-    """Places in nodes of the grid `axis` (−1 cells, 0 … 2 faces) that row (i, j) comes from (sign 1) or goes to (−1).
-
-    The velocity on the own face is exact, the others are means of four; what it bends by is the mean of both cells.
-    """
-    _, nx, ny, nz = bend.shape
-    n = x.size
-    t = s * sign
-    if axis == 0:
-        i0, i1 = max(i - 1, 0), min(i, nx - 1)
-        for k in range(n):
-            e = u[i, j, k] + sign * HALF * (bend[0, i0, j, k] + bend[0, i1, j, k])
-            f = QUARTER * (v[i0, j, k] + v[i0, j + 1, k] + v[i1, j, k] + v[i1, j + 1, k])
-            f += sign * HALF * (bend[1, i0, j, k] + bend[1, i1, j, k])
-            g = QUARTER * (w[i0, j, k] + w[i0, j, k + 1] + w[i1, j, k] + w[i1, j, k + 1])
-            g += sign * HALF * (bend[2, i0, j, k] + bend[2, i1, j, k])
-            x[k], y[k], z[k] = np.float32(i) + t * e, np.float32(j) + t * f, np.float32(k) + t * g
-    elif axis == 1:
-        j0, j1 = max(j - 1, 0), min(j, ny - 1)
-        for k in range(n):
-            e = QUARTER * (u[i, j0, k] + u[i + 1, j0, k] + u[i, j1, k] + u[i + 1, j1, k])
-            e += sign * HALF * (bend[0, i, j0, k] + bend[0, i, j1, k])
-            f = v[i, j, k] + sign * HALF * (bend[1, i, j0, k] + bend[1, i, j1, k])
-            g = QUARTER * (w[i, j0, k] + w[i, j0, k + 1] + w[i, j1, k] + w[i, j1, k + 1])
-            g += sign * HALF * (bend[2, i, j0, k] + bend[2, i, j1, k])
-            x[k], y[k], z[k] = np.float32(i) + t * e, np.float32(j) + t * f, np.float32(k) + t * g
-    elif axis == 2:
-        for k in range(n):
-            k0, k1 = max(k - 1, 0), min(k, nz - 1)
-            e = QUARTER * (u[i, j, k0] + u[i + 1, j, k0] + u[i, j, k1] + u[i + 1, j, k1])
-            e += sign * HALF * (bend[0, i, j, k0] + bend[0, i, j, k1])
-            f = QUARTER * (v[i, j, k0] + v[i, j + 1, k0] + v[i, j, k1] + v[i, j + 1, k1])
-            f += sign * HALF * (bend[1, i, j, k0] + bend[1, i, j, k1])
-            g = w[i, j, k] + sign * HALF * (bend[2, i, j, k0] + bend[2, i, j, k1])
-            x[k], y[k], z[k] = np.float32(i) + t * e, np.float32(j) + t * f, np.float32(k) + t * g
-    else:
-        for k in range(n):
-            e, f, g = middle(u, v, w, i, j, k)
-            x[k] = np.float32(i) + t * (e + sign * bend[0, i, j, k])
-            y[k] = np.float32(j) + t * (f + sign * bend[1, i, j, k])
-            z[k] = np.float32(k) + t * (g + sign * bend[2, i, j, k])
 
 
 @inline
@@ -153,7 +60,97 @@ def taken(f, at, sx, sy, fx, fy, fz):
 
 
 @kernel
-def advect(values, axis, u, v, w, bend, s, outside, hat, base, a, b):
+def bends(u, v, w, s, bx, by, bz, a, b):
+    """How much the velocity half a step back along the way differs from that at each cell's middle: into bx, by, bz.
+
+    s: −dt / h. With it a place half a step back is known to second order (midpoint rule), and to the same order half
+    a step ahead, since the two differ from the middle by as much.
+    """
+    nx, ny, nz = bx.shape
+    h = HALF * s
+    fu, fv, fw = u.reshape(-1), v.reshape(-1), w.reshape(-1)
+    x, y, z = np.empty(nz, np.float32), np.empty(nz, np.float32), np.empty(nz, np.float32)
+    p, q, r = np.empty(nz, np.float32), np.empty(nz, np.float32), np.empty(nz, np.float32)
+    at = np.empty(nz, np.int32)
+    for i in range(a, b):
+        for j in range(ny):
+            for k in range(nz):
+                x[k], y[k], z[k] = middle(u, v, w, i, j, k)
+            for k in range(nz):
+                p[k] = np.float32(i) + HALF + h * x[k]
+                q[k], r[k] = np.float32(j) + h * y[k], np.float32(k) + h * z[k]
+            addresses(p, q, r, nx + 1, ny, nz, at)
+            for k in range(nz):
+                bx[i, j, k] = taken(fu, np.int64(at[k]), np.int64(ny * nz), np.int64(nz), p[k], q[k], r[k]) - x[k]
+            for k in range(nz):
+                p[k], q[k] = np.float32(i) + h * x[k], np.float32(j) + HALF + h * y[k]
+                r[k] = np.float32(k) + h * z[k]
+            addresses(p, q, r, nx, ny + 1, nz, at)
+            for k in range(nz):
+                to = taken(fv, np.int64(at[k]), np.int64((ny + 1) * nz), np.int64(nz), p[k], q[k], r[k])
+                by[i, j, k] = to - y[k]
+            for k in range(nz):
+                p[k], q[k] = np.float32(i) + h * x[k], np.float32(j) + h * y[k]
+                r[k] = np.float32(k) + HALF + h * z[k]
+            addresses(p, q, r, nx, ny, nz + 1, at)
+            for k in range(nz):
+                to = taken(fw, np.int64(at[k]), np.int64(ny * (nz + 1)), np.int64(nz + 1), p[k], q[k], r[k])
+                bz[i, j, k] = to - z[k]
+
+
+@inline
+def way(u, v, w, bx, by, bz, axis, i, j, s, sign, x, y, z):
+    """Places in nodes of the grid `axis` (−1 cells, 0 … 2 faces) that row (i, j) comes from (sign 1) or goes to (−1).
+
+    The velocity on the own face is exact, the others are means of four; what it bends by is the mean of both cells.
+    """
+    nx, ny, nz = bx.shape
+    n = x.size
+    t, half = s * sign, sign * HALF
+    if axis == 0:
+        i0, i1 = max(i - 1, 0), min(i, nx - 1)
+        for k in range(n):
+            e = u[i, j, k] + half * (bx[i0, j, k] + bx[i1, j, k])
+            f = QUARTER * (v[i0, j, k] + v[i0, j + 1, k] + v[i1, j, k] + v[i1, j + 1, k])
+            f += half * (by[i0, j, k] + by[i1, j, k])
+            g = QUARTER * (w[i0, j, k] + w[i0, j, k + 1] + w[i1, j, k] + w[i1, j, k + 1])
+            g += half * (bz[i0, j, k] + bz[i1, j, k])
+            x[k], y[k], z[k] = np.float32(i) + t * e, np.float32(j) + t * f, np.float32(k) + t * g
+    elif axis == 1:
+        j0, j1 = max(j - 1, 0), min(j, ny - 1)
+        for k in range(n):
+            e = QUARTER * (u[i, j0, k] + u[i + 1, j0, k] + u[i, j1, k] + u[i + 1, j1, k])
+            e += half * (bx[i, j0, k] + bx[i, j1, k])
+            f = v[i, j, k] + half * (by[i, j0, k] + by[i, j1, k])
+            g = QUARTER * (w[i, j0, k] + w[i, j0, k + 1] + w[i, j1, k] + w[i, j1, k + 1])
+            g += half * (bz[i, j0, k] + bz[i, j1, k])
+            x[k], y[k], z[k] = np.float32(i) + t * e, np.float32(j) + t * f, np.float32(k) + t * g
+    elif axis == 2:
+        for k in range(1, n - 1):
+            x[k], y[k], z[k] = across(u, v, w, bx, by, bz, i, j, k, k - 1, k, t, half)
+        x[0], y[0], z[0] = across(u, v, w, bx, by, bz, i, j, 0, 0, 0, t, half)
+        x[n - 1], y[n - 1], z[n - 1] = across(u, v, w, bx, by, bz, i, j, n - 1, nz - 1, nz - 1, t, half)
+    else:
+        for k in range(n):
+            e, f, g = middle(u, v, w, i, j, k)
+            x[k] = np.float32(i) + t * (e + sign * bx[i, j, k])
+            y[k] = np.float32(j) + t * (f + sign * by[i, j, k])
+            z[k] = np.float32(k) + t * (g + sign * bz[i, j, k])
+
+
+@inline
+def across(u, v, w, bx, by, bz, i, j, k, k0, k1, t, half):
+    """The same for a face across z between cells k0 and k1."""
+    e = QUARTER * (u[i, j, k0] + u[i + 1, j, k0] + u[i, j, k1] + u[i + 1, j, k1])
+    e += half * (bx[i, j, k0] + bx[i, j, k1])
+    f = QUARTER * (v[i, j, k0] + v[i, j + 1, k0] + v[i, j, k1] + v[i, j + 1, k1])
+    f += half * (by[i, j, k0] + by[i, j, k1])
+    g = w[i, j, k] + half * (bz[i, j, k0] + bz[i, j, k1])
+    return np.float32(i) + t * e, np.float32(j) + t * f, np.float32(k) + t * g
+
+
+@kernel
+def advect(values, axis, u, v, w, bx, by, bz, s, outside, hat, base, a, b):
     """First half of MacCormack (Selle et al. 2008): channels (c, …) of the grid `axis` traced back into `hat`.
 
     s: −dt / h. outside: 0 gives zero beyond the box, 1 the nearest. base: the lower node that each came from, for
@@ -167,7 +164,7 @@ def advect(values, axis, u, v, w, bend, s, outside, hat, base, a, b):
     hx, hy, hz = np.float32(nx) - HALF, np.float32(ny) - HALF, np.float32(nz) - HALF
     for i in range(a, b):
         for j in range(ny):
-            way(u, v, w, bend, axis, i, j, s, F1, x, y, z)
+            way(u, v, w, bx, by, bz, axis, i, j, s, F1, x, y, z)
             for k in range(nz):
                 beyond[k] = (x[k] < -HALF) | (y[k] < -HALF) | (z[k] < -HALF) | (x[k] > hx) | (y[k] > hy) | (z[k] > hz)
             addresses(x, y, z, nx, ny, nz, at)
@@ -185,7 +182,7 @@ def advect(values, axis, u, v, w, bend, s, outside, hat, base, a, b):
 
 
 @kernel
-def correct(values, hat, base, axis, u, v, w, bend, s, result, a, b):
+def correct(values, hat, base, axis, u, v, w, bx, by, bz, s, result, a, b):
     """Second half: half of what going there and back changes is put right, within the values it came from."""
     c, nx, ny, nz = values.shape
     flat, there, out = values.reshape(c, -1), hat.reshape(c, -1), result.reshape(c, -1)
@@ -194,7 +191,7 @@ def correct(values, hat, base, axis, u, v, w, bend, s, result, a, b):
     at = np.empty(nz, np.int32)
     for i in range(a, b):
         for j in range(ny):
-            way(u, v, w, bend, axis, i, j, s, -F1, x, y, z)
+            way(u, v, w, bx, by, bz, axis, i, j, s, -F1, x, y, z)
             addresses(x, y, z, nx, ny, nz, at)
             here = (i * ny + j) * nz
             for n in range(c):
@@ -214,88 +211,130 @@ def correct(values, hat, base, axis, u, v, w, bend, s, result, a, b):
                     o[here + k] = known if from_outside else better
 
 
+@inline
+def spin(u, v, w, scale, i0, i, i1, j0, j, j1, k0, k, k1):
+    """Vorticity in 1/s at the middle of a cell, from the middles of its neighbours; scale: 1 / (2 h)."""
+    _, vx0, wx0 = middle(u, v, w, i0, j, k)
+    _, vx1, wx1 = middle(u, v, w, i1, j, k)
+    uy0, _, wy0 = middle(u, v, w, i, j0, k)
+    uy1, _, wy1 = middle(u, v, w, i, j1, k)
+    uz0, vz0, _ = middle(u, v, w, i, j, k0)
+    uz1, vz1, _ = middle(u, v, w, i, j, k1)
+    x = scale * ((wy1 - wy0) - (vz1 - vz0))
+    y = scale * ((uz1 - uz0) - (wx1 - wx0))
+    z = scale * ((vx1 - vx0) - (uy1 - uy0))
+    return x, y, z
+
+
 @kernel
-def spin(u, v, w, scale, out, size, a, b):
-    """Vorticity (3, …) in 1/s at the middles, and its size; scale: 1 / (2 h). One-sided at the border."""
+def spins(u, v, w, scale, size, a, b):
+    """Size of the vorticity in 1/s at the middles; one-sided at the border. Axes have at least two cells."""
     nx, ny, nz = size.shape
     for i in range(a, b):
         i0, i1 = max(i - 1, 0), min(i + 1, nx - 1)
         for j in range(ny):
             j0, j1 = max(j - 1, 0), min(j + 1, ny - 1)
-            for k in range(nz):
-                k0, k1 = max(k - 1, 0), min(k + 1, nz - 1)
-                _, vx0, wx0 = middle(u, v, w, i0, j, k)
-                _, vx1, wx1 = middle(u, v, w, i1, j, k)
-                uy0, _, wy0 = middle(u, v, w, i, j0, k)
-                uy1, _, wy1 = middle(u, v, w, i, j1, k)
-                uz0, vz0, _ = middle(u, v, w, i, j, k0)
-                uz1, vz1, _ = middle(u, v, w, i, j, k1)
-                x = scale * ((wy1 - wy0) - (vz1 - vz0))
-                y = scale * ((uz1 - uz0) - (wx1 - wx0))
-                z = scale * ((vx1 - vx0) - (uy1 - uy0))
-                out[0, i, j, k], out[1, i, j, k], out[2, i, j, k] = x, y, z
+            for k in range(1, nz - 1):
+                x, y, z = spin(u, v, w, scale, i0, i, i1, j0, j, j1, k - 1, k, k + 1)
+                size[i, j, k] = np.sqrt(x * x + y * y + z * z)
+            for k in (0, nz - 1):
+                x, y, z = spin(u, v, w, scale, i0, i, i1, j0, j, j1, max(k - 1, 0), k, min(k + 1, nz - 1))
                 size[i, j, k] = np.sqrt(x * x + y * y + z * z)
 
 
-@kernel
-def confine(omega, size, amount, force, a, b):
-    """Adds the vorticity confinement force to `force` (3, …): amount · N × ω (Fedkiw, Stam, Jensen 2001).
+@inline
+def confining(u, v, w, scale, size, amount, i0, i, i1, j0, j, j1, k0, k, k1):
+    """amount · N × ω, with N the direction in which the vorticity grows."""
+    x = size[i1, j, k] - size[i0, j, k]
+    y = size[i, j1, k] - size[i, j0, k]
+    z = size[i, j, k1] - size[i, j, k0]
+    f = amount / np.sqrt(x * x + y * y + z * z + TINY)
+    ox, oy, oz = spin(u, v, w, scale, i0, i, i1, j0, j, j1, k0, k, k1)
+    return f * (y * oz - z * oy), f * (z * ox - x * oz), f * (x * oy - y * ox)
 
-    amount: strength times voxel size.
+
+@kernel
+def confine(u, v, w, scale, size, amount, each, fx, fy, fz, a, b):
+    """Adds the vorticity confinement force to fx, fy, fz (Fedkiw, Stam, Jensen 2001).
+
+    amount: strength times voxel size; each (nx, ny, nz): times this, if it is not empty. The vorticity is computed
+    again rather than kept: it costs less than three arrays.
     """
     nx, ny, nz = size.shape
+    row = np.empty(nz, np.float32)
     for i in range(a, b):
         i0, i1 = max(i - 1, 0), min(i + 1, nx - 1)
         for j in range(ny):
             j0, j1 = max(j - 1, 0), min(j + 1, ny - 1)
             for k in range(nz):
+                row[k] = amount * each[i, j, k] if each.size else amount
+            for k in range(1, nz - 1):
+                x, y, z = confining(u, v, w, scale, size, row[k], i0, i, i1, j0, j, j1, k - 1, k, k + 1)
+                fx[i, j, k] += x
+                fy[i, j, k] += y
+                fz[i, j, k] += z
+            for k in (0, nz - 1):
                 k0, k1 = max(k - 1, 0), min(k + 1, nz - 1)
-                x = size[i1, j, k] - size[i0, j, k]
-                y = size[i, j1, k] - size[i, j0, k]
-                z = size[i, j, k1] - size[i, j, k0]
-                f = amount / np.sqrt(x * x + y * y + z * z + TINY)
-                ox, oy, oz = omega[0, i, j, k], omega[1, i, j, k], omega[2, i, j, k]
-                force[0, i, j, k] += f * (y * oz - z * oy)
-                force[1, i, j, k] += f * (z * ox - x * oz)
-                force[2, i, j, k] += f * (x * oy - y * ox)
+                x, y, z = confining(u, v, w, scale, size, row[k], i0, i, i1, j0, j, j1, k0, k, k1)
+                fx[i, j, k] += x
+                fy[i, j, k] += y
+                fz[i, j, k] += z
 
 
 @inline
-def beside(axis, i, j, k, nx, ny, nz):
-    """The two cells beside a face across `axis`; at the border the one there is, twice."""
-    if axis == 0:
-        return max(i - 1, 0), j, k, min(i, nx - 1), j, k
-    if axis == 1:
-        return i, max(j - 1, 0), k, i, min(j, ny - 1), k
-    return i, j, max(k - 1, 0), i, j, min(k, nz - 1)
+def forced(f, g, h, c):
+    """A row of faces takes c times what the rows of cells on both sides have together."""
+    for k in range(f.size):
+        f[k] += c * (g[k] + h[k])
 
 
 @kernel
 def to_faces(force, dt, axis, f, a, b):
-    """Adds dt times the mean of the two cells beside each face across `axis` to that face: slab [a, b) of faces."""
-    _, nx, ny, nz = force.shape
-    g = force[axis]
+    """Adds dt times the mean of the two cells beside each face across `axis` to that face: slab [a, b) of faces.
+
+    force (nx, ny, nz) is its component along the axis. At the border the one cell there is counts twice.
+    """
+    nx, ny, nz = force.shape
+    c = dt * HALF
     for i in range(a, b):
         for j in range(f.shape[1]):
-            for k in range(f.shape[2]):
-                p, q, r, s, t, o = beside(axis, i, j, k, nx, ny, nz)
-                f[i, j, k] += dt * HALF * (g[p, q, r] + g[s, t, o])
+            if axis == 0:
+                forced(f[i, j], force[max(i - 1, 0), j], force[min(i, nx - 1), j], c)
+            elif axis == 1:
+                forced(f[i, j], force[i, max(j - 1, 0)], force[i, min(j, ny - 1)], c)
+            else:
+                g = force[i, j]
+                forced(f[i, j, 1:nz], g[: nz - 1], g[1:], c)
+                f[i, j, 0] += dt * g[0]
+                f[i, j, nz] += dt * g[nz - 1]
+
+
+@inline
+def eased(f, g, h, m, n):
+    """A row of faces moves toward the targets g and h on both sides by the mean of the shares m and n."""
+    for k in range(f.size):
+        both = m[k] + n[k]
+        want = (m[k] * g[k] + n[k] * h[k]) / max(both, TINY)
+        f[k] += min(HALF * both, F1) * (want - f[k])
 
 
 @kernel
 def ease_faces(target, share, axis, f, a, b):
-    """Moves each face across `axis` toward the mean of the targets (3, …) beside it by the mean share (…)."""
-    _, nx, ny, nz = target.shape
-    g = target[axis]
+    """Moves each face across `axis` toward the mean of the targets (nx, ny, nz) beside it by the mean share."""
+    nx, ny, nz = target.shape
     for i in range(a, b):
         for j in range(f.shape[1]):
-            for k in range(f.shape[2]):
-                p, q, r, s, t, o = beside(axis, i, j, k, nx, ny, nz)
-                m, n = share[p, q, r], share[s, t, o]
-                both = m + n
-                if both > F0:
-                    want = (m * g[p, q, r] + n * g[s, t, o]) / both
-                    f[i, j, k] += min(HALF * both, F1) * (want - f[i, j, k])
+            if axis == 0:
+                i0, i1 = max(i - 1, 0), min(i, nx - 1)
+                eased(f[i, j], target[i0, j], target[i1, j], share[i0, j], share[i1, j])
+            elif axis == 1:
+                j0, j1 = max(j - 1, 0), min(j, ny - 1)
+                eased(f[i, j], target[i, j0], target[i, j1], share[i, j0], share[i, j1])
+            else:
+                g, m = target[i, j], share[i, j]
+                eased(f[i, j, 1:nz], g[: nz - 1], g[1:], m[: nz - 1], m[1:])
+                eased(f[i, j, :1], g[:1], g[:1], m[:1], m[:1])
+                eased(f[i, j, nz:], g[nz - 1 :], g[nz - 1 :], m[nz - 1 :], m[nz - 1 :])
 
 
 @kernel

@@ -300,6 +300,19 @@ def product_and_sum(a, b, i, products, sums):
 
 
 @kernel
+def residual(p, b, wx, wy, wz, dinv, lo, hi, tips, r, first, last):
+    """r = b − A p on planes first <= i < last."""
+    nz = p.shape[2] - 2
+    row, diagonal = np.empty(nz, np.float32), diagonals(nz)
+    for i in range(first, last):
+        for j in range(lo.shape[1]):
+            outflow(p, wx, wy, wz, diagonal[tips[i, j]], row, i, j, lo[i, j], hi[i, j])
+            right, out = b[i + 1, j + 1, 1 : nz + 1], r[i + 1, j + 1, 1 : nz + 1]
+            for s in range(nz):
+                out[s] = right[s] - row[s]
+
+
+@kernel
 def turn(d, z, mean, beta, wx, wy, wz, dinv, lo, hi, tips, q, totals, first, last, whole):
     """d = z − mean + β d where a face is open (d is not read if β is 0), q = A d; d · q of every plane into
     `totals`."""
@@ -352,6 +365,30 @@ def step_and_norm(x, r, d, q, alpha, new, totals, first, last):
                 left[s] = e
                 squares[s] += e * e
         totals[i] = added(squares)
+
+
+@kernel
+def outflows(u, v, w, sx, sy, sz, fixed, r, dinv, totals, first, last):
+    """What is to be made up for: −(net outflow through the open shares of the faces + fixed) into the padded r, zero
+    where no face is open; fixed (nx, ny, nz) may be empty. The sum of every plane into `totals`."""
+    _, ny, nz = u.shape
+    sums = np.empty(nz, np.float32)
+    for i in range(first, last):
+        sums[:] = F0
+        for j in range(ny):
+            to, inverse = r[i + 1, j + 1, 1 : nz + 1], dinv[i + 1, j + 1, 1 : nz + 1]
+            for s in range(nz):
+                e = sx[i, j, s] * u[i, j, s] - sx[i + 1, j, s] * u[i + 1, j, s]
+                f = sy[i, j, s] * v[i, j, s] - sy[i, j + 1, s] * v[i, j + 1, s]
+                to[s] = e + f + (sz[i, j, s] * w[i, j, s] - sz[i, j, s + 1] * w[i, j, s + 1])
+            if fixed.size:
+                for s in range(nz):
+                    to[s] -= fixed[i, j, s]
+            for s in range(nz):
+                e = to[s] if inverse[s] > F0 else F0
+                to[s] = e
+                sums[s] += e
+        totals[i] = added(sums)
 
 
 @kernel
@@ -441,21 +478,36 @@ def face_shares(corner, wx, wy, wz):
                     wz[i, j, k] = open_share(o, corner[i + 1, j, k], corner[i + 1, j + 1, k], corner[i, j + 1, k])
 
 
+@inline
+def corrected(f, high, low):
+    for s in range(f.size):
+        f[s] -= high[s] - low[s]
+
+
 @kernel
-def correct(p, u, v, w, open_low, open_high):
-    """Take the gradient of p off the faces; boundary faces change only where the side is open (p = 0 beyond)."""
+def correct(p, u, v, w, open_low, open_high, a, b):
+    """Take the gradient of p off the faces of planes a … b; boundary faces change only where the side is open (p = 0
+    beyond). The last plane of u goes with the last cells."""
     nx, ny, nz = p.shape[0] - 2, p.shape[1] - 2, p.shape[2] - 2
-    for i in range(nx + 1):
+    for i in range(a, b + 1 if b == nx else b):
         if (i > 0 or open_low[0]) and (i < nx or open_high[0]):
             for j in range(ny):
-                for k in range(nz):
-                    u[i, j, k] -= p[i + 1, j + 1, k + 1] - p[i, j + 1, k + 1]
-    for i in range(nx):
+                corrected(u[i, j], p[i + 1, j + 1, 1 : nz + 1], p[i, j + 1, 1 : nz + 1])
+    for i in range(a, b):
         for j in range(ny + 1):
             if (j > 0 or open_low[1]) and (j < ny or open_high[1]):
-                for k in range(nz):
-                    v[i, j, k] -= p[i + 1, j + 1, k + 1] - p[i + 1, j, k + 1]
-    for i in range(nx):
+                corrected(v[i, j], p[i + 1, j + 1, 1 : nz + 1], p[i + 1, j, 1 : nz + 1])
+    low, high = 0 if open_low[2] else 1, nz + 1 if open_high[2] else nz
+    for i in range(a, b):
         for j in range(ny):
-            for k in range(0 if open_low[2] else 1, nz + 1 if open_high[2] else nz):
-                w[i, j, k] -= p[i + 1, j + 1, k + 1] - p[i + 1, j + 1, k]
+            corrected(w[i, j, low:high], p[i + 1, j + 1, low + 1 : high + 1], p[i + 1, j + 1, low:high])
+
+
+@kernel
+def seal(f, share, wall, a, b):
+    """Closed faces of planes a … b get the wall's velocity (or zero, if `wall` is empty)."""
+    for i in range(a, b):
+        for j in range(f.shape[1]):
+            for k in range(f.shape[2]):
+                to = wall[i, j, k] if wall.size else F0
+                f[i, j, k] = f[i, j, k] if share[i, j, k] > F0 else to

@@ -95,7 +95,7 @@ def compute(
             if cancel is not None and cancel():
                 raise Cancelled
             t0 = time.perf_counter()
-            state = steps.first() if state is None else steps.next(state, frame - 1, cancel)
+            state = steps.first() if state is None else steps.next(state, frame - 1, cancel, keep=False)
             facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
             store.write(frame, state.channels(), facts)
             made += 1

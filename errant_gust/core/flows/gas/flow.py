@@ -6,6 +6,7 @@ stored frame is free of divergence.
 """
 
 import math
+from dataclasses import replace
 from functools import partial
 from typing import Any, cast
 
@@ -22,10 +23,10 @@ from errant_gust.core.flows.gas.forces import CurlUp
 from errant_gust.core.flows.gas.obstacles import Collide
 from errant_gust.core.flows.gas.sources import Source
 from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
-from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Part, Work, no_gas
+from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Lend, Part, Work, new_memory, no_gas
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.source import Source as Births
-from errant_gust.core.grids.faces import Projector, Triple, open_shares, spread_into_walls
+from errant_gust.core.grids.faces import Projector, Triple, closed_sides, kept, open_shares, spread_into_walls
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import gas as kernels
@@ -171,19 +172,25 @@ class GasFlow:
         """Still air, and what the sources put into it at once."""
         state = GasState.empty(self.domain, (0, 0, 0), self.domain.shape, self.names)
         state = self._fitted(state, self.plan.at(0.0), self.parts(0.0))
-        return self._sound(self._step(state, 0.0, 0.0, None))
+        return self._sound(self._step(state, 0.0, 0.0, None, own=True))
 
-    def next(self, state: GasState, frame: int, cancel: Cancel | None = None) -> GasState:
-        """The state on frame + 1 from that on `frame`."""
+    def next(self, state: GasState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GasState:
+        """The state on frame + 1 from that on `frame`; without `keep` the given one is used up, which saves memory."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         way = self._fastest(state) * (end - start) / state.domain.voxel_size
         margin = int(min(3 * BLOCK, max(4.0, way + 3)))  # cells that anything may cross in a frame
-        state = self._fitted(state, self.plan.at(start), self.parts(start), margin)
+        fitted = self._fitted(state, self.plan.at(start), self.parts(start), margin)
+        own = not keep or fitted is not state
+        if keep:
+            state = replace(fitted)
+        else:
+            state.become(fitted)
+        del fitted
         count = self.substeps(state, start, end)
         fastest = self._fastest(state)
         for i in range(count):
             a = start + (end - start) * i / count
-            state = self._step(state, a, start + (end - start) * (i + 1) / count, cancel)
+            state = self._step(state, a, start + (end - start) * (i + 1) / count, cancel, own=own or i > 0)
         state.pace = {"substeps": count, "fastest": fastest}
         return self._sound(state)
 
@@ -265,12 +272,14 @@ class GasFlow:
 
     # one step in time --------------------------------------------------------------------------------------------
 
-    def _step(self, state: GasState, start: float, end: float, cancel: Cancel | None) -> GasState:
+    def _step(self, state: GasState, start: float, end: float, cancel: Cancel | None, own: bool = False) -> GasState:
+        """The state a substep later; the given one, changed, if it is `own`."""
         parts, scene = self.parts(end), self.plan.at(end)
         projector, solid, wall = self._walls(state, scene, parts)
         if end > start:
-            state = self._carried(state, projector.shares, end - start)
+            state = self._carried(state, projector, end - start, solid is not None, own)
         work = self._filled(state, start, end, parts, solid, cancel)
+        work.lend = projector.solver.lend
         if work.dt:
             for part in parts:
                 part.step.pushes(part, work)
@@ -303,54 +312,77 @@ class GasFlow:
         """Run a kernel on slabs of the first axis (with `extra` faces more) on all threads."""
         each_slab(state.values.shape[1] + extra, work, threads())
 
-    def _carried(self, state: GasState, shares: Triple, dt: float) -> GasState:
+    def _carried(self, state: GasState, projector: Projector, dt: float, walls: bool, own: bool) -> GasState:
         """Channels and velocities after dt, by MacCormack with one trace for all."""
-        grid = spread_into_walls(state.faces, shares)
-        return self._carried_by(state, (grid.u, grid.v, grid.w), dt)
+        grid = state.faces
+        if walls:
+            sides = [closed_sides(axis, projector.low, projector.high) for axis in range(3)]
+            grid = spread_into_walls(grid, projector.shares, known=sides, own=own)
+        return self._carried_by(state, (grid.u, grid.v, grid.w), dt, lend=projector.solver.lend, own=own)
 
-    def _carried_by(self, state: GasState, faces: Triple, dt: float, motion: bool = True) -> GasState:
-        """What velocities on the faces make of the state; they carry themselves too, if that is wanted."""
+    def _carried_by(
+        self, state: GasState, faces: Triple, dt: float, *, motion: bool = True, lend: Lend = new_memory,
+        own: bool = False,
+    ) -> GasState:  # fmt: skip
+        """What velocities on the faces make of the state; they carry themselves too, if that is wanted.
+
+        What is needed on the way is in lent memory, and of an `own` state the old channels are free as soon as there
+        are new ones: with the solver that is what gas takes at its most.
+        """
         u, v, w = faces
         s = np.float32(-dt / state.domain.voxel_size)
-        bend = np.empty((3, *state.values.shape[1:]), np.float32)
-        self._each(state, lambda a, b: kernels.bends(u, v, w, s, bend, a, b))
+        cells = state.values.shape[1:]
+        bend = tuple(lend(axis, cells, np.float32) for axis in range(3))
+        self._each(state, lambda a, b: kernels.bends(u, v, w, s, *bend, a, b))
 
         def along(values: Array, axis: int, outside: int) -> Array:
-            hat, out = np.empty_like(values), np.empty_like(values)
-            base = np.empty(values.shape[1:], np.int32)
+            one = len(values) == 1
+            hat = lend(3, values.shape, np.float32) if one else np.empty_like(values)
+            base, out = lend(4, values.shape[1:], np.int32), np.empty_like(values)
             extra = 1 if axis == 0 else 0
             self._each(
-                state, lambda a, b: kernels.advect(values, axis, u, v, w, bend, s, outside, hat, base, a, b), extra
+                state, lambda a, b: kernels.advect(values, axis, u, v, w, *bend, s, outside, hat, base, a, b), extra
             )
-            self._each(state, lambda a, b: kernels.correct(values, hat, base, axis, u, v, w, bend, s, out, a, b), extra)
+            self._each(
+                state, lambda a, b: kernels.correct(values, hat, base, axis, u, v, w, *bend, s, out, a, b), extra
+            )
             return out
 
         values = along(state.values, -1, 0)
+        if not own:
+            state = replace(state)
+        state.values = values
         if COLOURS[0] in state.names:  # each channel is limited by itself; none may exceed the whole
             for name in COLOURS:
                 a = values[state.names.index(name)]
                 np.minimum(a, values[state.names.index("density")], out=a)
-        moved = [along(f[None], axis, 1)[0] if motion else f for axis, f in enumerate(faces)]
-        return GasState(state.domain, state.origin, state.names, values, *moved)
+        if motion:
+            state.u, state.v, state.w = (along(f[None], axis, 1)[0] for axis, f in enumerate(faces))
+        else:
+            state.u, state.v, state.w = faces
+        return state
 
     def _curl(self, part: Part, work: Work) -> None:
         s = work.state
-        h = np.float32(s.domain.voxel_size)
-        omega, size = np.empty((3, *s.values.shape[1:]), np.float32), np.empty(s.values.shape[1:], np.float32)
-        force = np.zeros_like(omega)
-        self._each(s, lambda a, b: kernels.spin(s.u, s.v, s.w, np.float32(0.5) / h, omega, size, a, b))
-        self._each(s, lambda a, b: kernels.confine(omega, size, h, force, a, b))
-        work.push(force * part.number("strength", work))
+        h, strength = np.float32(s.domain.voxel_size), part.number("strength", work)
+        each = kept(strength if np.ndim(strength) else None)
+        amount = h if np.ndim(strength) else h * np.float32(strength)
+        size, scale = work.lend(3, s.values.shape[1:], np.float32), np.float32(0.5) / h
+        force = [work.pushed(axis) for axis in range(3)]
+        self._each(s, lambda a, b: kernels.spins(s.u, s.v, s.w, scale, size, a, b))
+        self._each(s, lambda a, b: kernels.confine(s.u, s.v, s.w, scale, size, amount, each, *force, a, b))
 
     def _drive(self, work: Work) -> None:
         """Forces and what eases the gas, onto the faces."""
         s, dt = work.state, np.float32(work.dt)
         for axis, name in enumerate(FACES):
             f, extra = getattr(s, name), 1 if axis == 0 else 0
-            if work.force is not None:
-                self._each(s, partial(_forced, work.force, dt, axis, f), extra)
+            force = work.force[axis]
+            if force is not None:
+                self._each(s, partial(kernels.to_faces, force, dt, axis, f), extra)
             for target, share in work.ease:
-                self._each(s, partial(_eased, target, share, axis, f), extra)
+                self._each(s, partial(kernels.ease_faces, target[axis], share, axis, f), extra)
+        work.force, work.ease = [None, None, None], []
 
     def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Triple | None]:
         """The projector of the window, which cells are inside obstacles, and how these move."""
@@ -368,11 +400,16 @@ class GasFlow:
         moving = any(s.moves or getattr(s.kind, "sequence", False) for s in shapes)
         key = (state.origin, window.shape, low, high, tuple(ids), scene.time if moving else 0.0)
         if self._kept is None or self._kept[0] != key:
+            self._kept = None  # its memory is needed for the next
             corners = corner_distances(window, solids, vessels, None) if shapes else None
             shares = open_shares(window, corners)
             solid = None if corners is None else self._solid(shares)
-            projector = Projector(shares, low, high, threads())  # type: ignore[arg-type]
-            self._kept = (key, projector, solid, wall_velocity(window, shapes) if shapes else None)
+            wall = wall_velocity(window, shapes, shares) if shapes else None
+            for axis, f in enumerate(wall or ()):
+                for side in closed_sides(axis, low, high):
+                    f[side] = 0
+            projector = Projector(shares, low, high, threads(), own=True)  # type: ignore[arg-type]
+            self._kept = (key, projector, solid, wall)
         return self._kept[1:]
 
     def _solid(self, shares: Triple) -> Array:
@@ -386,24 +423,8 @@ class GasFlow:
         return solid
 
     def _project(self, work: Work, projector: Projector, wall: Triple | None) -> None:
-        s = work.state
-        grid = s.faces
-        h = np.float32(s.domain.voxel_size)
-        outflow = None if work.outflow is None else work.outflow * h
-        fixed = projector.fixed(wall, outflow)
-        for axis, (f, share) in enumerate(zip((grid.u, grid.v, grid.w), projector.shares, strict=True)):
-            f[share == 0] = 0 if wall is None else wall[axis][share == 0]
-            for side, opened in ((0, projector.low[axis]), (-1, projector.high[axis])):
-                if not opened:
-                    f[(slice(None),) * axis + (side,)] = 0
-        if projector.closed and projector.active.any():
-            fixed = fixed - np.float32(fixed[projector.active].mean(dtype=np.float64))
+        grid = work.state.faces
+        h = np.float32(work.state.domain.voxel_size)
+        fixed = projector.fixed(wall, None if work.outflow is None else work.outflow * h)
         projector.step(grid, fixed, tolerance=TOLERANCE, cancel=work.cancel)
-
-
-def _forced(force: Array, dt: Any, axis: int, f: Array, a: int, b: int) -> None:
-    kernels.to_faces(force, dt, axis, f, a, b)
-
-
-def _eased(target: Array, share: Array, axis: int, f: Array, a: int, b: int) -> None:
-    kernels.ease_faces(target, share, axis, f, a, b)
+        projector.seal(grid, wall)

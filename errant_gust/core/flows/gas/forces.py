@@ -30,8 +30,10 @@ class Rise(GasStep):
 
     def pushes(self, part: Part, work: Work) -> None:
         s = work.state
-        a = part.number("lift", work) * s.channel("temperature") - part.number("weight", work) * s.channel("density")
-        work.push(work.up()[:, None, None, None] * a)
+        a = part.number("lift", work) * s.channel("temperature")
+        if self.weight or "weight" in part.varying:
+            a -= part.number("weight", work) * s.channel("density")
+        work.push_along(work.up(), a)
 
 
 class Push(GasStep):

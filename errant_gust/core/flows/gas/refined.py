@@ -80,11 +80,15 @@ class DetailFlow(GasFlow):
         self._filled(state, 0.0, 0.0, parts, self._inside(state, self.plan.at(0.0), parts)[0], None)
         return self._sound(state)
 
-    def next(self, state: GasState, frame: int, cancel: Cancel | None = None) -> GasState:
+    def next(self, state: GasState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GasState:
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         before, after = self._coarse(frame, cancel), self._coarse(frame + 1, cancel)
         origin, shape = self._window([before, after])
-        state = state.moved_to(origin, shape)
+        fitted = state.moved_to(origin, shape)
+        own = not keep or fitted is not state
+        if not keep:
+            state.become(fitted)
+        state = fitted
         parts = self.parts(end)
         a, b, eddies = self._motion(state, before, after, parts, 0.5 * (start + end))
         domain = cast(Domain, parts[0].step)
@@ -103,7 +107,7 @@ class DetailFlow(GasFlow):
             t0, t1 = (start + (end - start) * k / count for k in (i, i + 1))
             s = np.float32((i + 0.5) / count)
             faces = [x + s * (y - x) + e for x, y, e in zip(a, b, eddies, strict=True)]
-            state = self._carried_by(state, (faces[0], faces[1], faces[2]), t1 - t0, motion=False)
+            state = self._carried_by(state, (faces[0], faces[1], faces[2]), t1 - t0, motion=False, own=own or i > 0)
             here = self.plan.at(t1)
             solid, _ = self._inside(state, here, parts)
             self._filled(state, t0, t1, self.parts(t1), solid, cancel)

@@ -92,6 +92,11 @@ class GasState:
             to[tuple(ours)] = came[tuple(theirs)]
         return made
 
+    def become(self, other: "GasState") -> None:
+        """Take over the window and the arrays of another state; its own are free then."""
+        self.origin, self.values = other.origin, other.values
+        self.u, self.v, self.w = other.u, other.v, other.w
+
 
 def around(state: GasState, thresholds: dict[str, float], margin: int, also: list[Any]) -> tuple[Array, Array]:
     """Origin and shape of the window that holds all gas above the thresholds, the boxes `also` (lower and upper cell

@@ -26,11 +26,20 @@ COLOURS = ("red", "green", "blue")
 """Of gas with a Colour step: how much of each there is, the density times the colour's share."""
 
 
+Lend = Callable[[int, tuple[int, ...], Any], Array]
+"""Memory for an array of an index, shape and type; see `Poisson.lend`."""
+
+
+def new_memory(index: int, shape: tuple[int, ...], dtype: Any = np.float32) -> Array:
+    return np.empty(shape, dtype)
+
+
 @dataclass
 class Work:
     """One step in time: the state that is changed, the scene at its end, and what the steps gather.
 
-    force (3, nx, ny, nz) in m/s², outflow (nx, ny, nz) in 1/s; dt in seconds (0 when the first frame is filled).
+    force: three components (nx, ny, nz) in m/s² (None where nothing pushes), outflow (nx, ny, nz) in 1/s; dt in
+    seconds (0 when the first frame is filled).
     """
 
     state: GasState
@@ -38,13 +47,15 @@ class Work:
     dt: float
     threads: int
     cancel: Cancel | None = None
-    force: Array | None = None
+    force: list[Array | None] = field(default_factory=lambda: [None, None, None])
     outflow: Array | None = None
     before: Scene | None = None
     """The scene at the step's beginning."""
     particles_of: Callable[[str, float], tuple[Array, Array]] | None = None
     twins: dict[str, tuple[str, ...]] = field(default_factory=dict)
     """Channels that are filled by whatever fills another."""
+    lend: Lend = new_memory
+    """Memory that nobody needs until the projection: arrays 0 to 2 are for the force."""
     ease: list[tuple[Array, Array]] = field(default_factory=list)
     baked: dict[str, Array] = field(default_factory=dict)
 
@@ -66,11 +77,24 @@ class Work:
         assert self.particles_of is not None
         return self.particles_of(flow, self.scene.time)
 
+    def pushed(self, axis: int) -> Array:
+        """A component of the force, to be added to."""
+        found = self.force[axis]
+        if found is None:
+            found = self.force[axis] = self.lend(axis, self.state.values.shape[1:], np.float32)
+            found.fill(0)
+        return found
+
     def push(self, force: Array) -> None:
         """Add a force (3, …) in m/s²."""
-        if self.force is None:
-            self.force = np.zeros((3, *self.state.values.shape[1:]), np.float32)
-        self.force += force
+        for axis in range(3):
+            self.pushed(axis)[...] += force[axis]
+
+    def push_along(self, direction: Array, amount: Array) -> None:
+        """Add a force of an amount (…) in m/s² in one direction (3,)."""
+        for axis in range(3):
+            if direction[axis]:
+                self.pushed(axis)[...] += direction[axis] * amount
 
     def expand(self, outflow: Array) -> None:
         """Add net outflow in 1/s."""

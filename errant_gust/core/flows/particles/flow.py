@@ -117,8 +117,8 @@ class ParticleFlow:
         """The state on the first frame: what is born at time zero."""
         return self._move(self._births(-1e9, 0.0), 0.0, 0.0, None)
 
-    def next(self, state: Particles, frame: int, cancel: Cancel | None = None) -> Particles:
-        """The state on frame + 1 from that on `frame`."""
+    def next(self, state: Particles, frame: int, cancel: Cancel | None = None, keep: bool = True) -> Particles:
+        """The state on frame + 1 from that on `frame`, which is kept in any case."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         count = self.substeps(state, start, end)
         for i in range(count):
