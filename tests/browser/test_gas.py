@@ -22,6 +22,10 @@ def picture(page, pane):
 
 def both_channels_compared(page):
     page.get_by_test_id("open-compare").click()
+    # the smoke beside its own channel; then both channels under one mapping
+    for pane, channel in (("pane-0", "smoke"), ("pane-1", "glow")):
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=30_000)
+    page.get_by_test_id("pane-channel-0").select_option("temperature")
     for pane, channel in (("pane-0", "temperature"), ("pane-1", "glow")):
         expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=30_000)
     page.get_by_test_id("compare-scrub").press("End")
@@ -54,11 +58,19 @@ def both_channels_compared(page):
     # the same channel twice is the same to the bit, and the address brings it all back
     page.get_by_test_id("pane-channel-1").select_option("temperature")
     expect(numbers.get_by_test_id("numbers-difference")).to_contain_text("the same")
+    # two quantities may stand beside each other, but are not subtracted, and it is told that one range serves both
+    page.get_by_test_id("pane-channel-1").select_option("density")
+    expect(page.get_by_test_id("pane-difference")).to_contain_text("cannot be subtracted")
+    expect(page.get_by_test_id("compare-mixed")).to_contain_text("K and no unit")
+    page.get_by_test_id("pane-channel-1").select_option("temperature")
+    expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=30_000)
+    page.wait_for_url(re.compile(r"frame=16.*range=0(,|%2C)1&camera="))
+    turned = picture(page, "pane-1")
     page.reload()
-    expect(page.get_by_test_id("pane-1")).to_have_attribute(
-        "data-ready", re.compile(r"\d+ temperature"), timeout=30_000
-    )
+    expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=30_000)
     expect(page.get_by_test_id("pane-channel-1")).to_have_value("temperature")
+    expect(high).to_have_value("1")
+    assert changed(turned, picture(page, "pane-1")) < 0.002, "the address keeps frame, range and camera"
     page.get_by_test_id("compare-add").click()
     expect(page.get_by_test_id("pane-2")).to_have_attribute(
         "data-ready", re.compile(r"\d+ temperature"), timeout=30_000
@@ -93,8 +105,12 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     page.get_by_test_id("select-shape").select_option(wick)
     page.get_by_test_id("select-how").select_option("at least")
     put(page, "density", "1")
+    expect(page.get_by_test_id("text-channel")).to_have_count(0)  # what is seldom used is folded away
+    page.get_by_test_id("fold-A further channel").click()
     page.get_by_test_id("text-channel").fill("glow")
     page.get_by_test_id("text-channel").press("Enter")
+    page.get_by_test_id("fold-A further channel").click()
+    expect(page.get_by_test_id("fold-A further channel")).to_contain_text("channel glow")
     add_step(page, "gas", "collide")
     add_step(page, "gas", "rise")
     add_step(page, "gas", "push")

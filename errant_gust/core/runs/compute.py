@@ -90,7 +90,7 @@ def compute(
         state: State | None = None
         if frame > start:
             state = steps.load(store.read(frame - 1), store.facts(frame - 1))
-        began, made = time.perf_counter(), 0
+        began, made, first = time.perf_counter(), 0, 0.0
         while frame <= end:
             if cancel is not None and cancel():
                 raise Cancelled
@@ -99,8 +99,10 @@ def compute(
             facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
             store.write(frame, state.channels(), facts)
             made += 1
+            if made == 1:
+                first = time.perf_counter() - began  # meshes and kernels are loaded in it
             if report is not None:
-                each = (time.perf_counter() - began) / made
+                each = (time.perf_counter() - began - first) / (made - 1) if made > 1 else first
                 report(
                     FrameDone(frame, frame - start + 1, end - start + 1, facts["seconds"], each * (end - frame), facts)
                 )

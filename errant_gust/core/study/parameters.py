@@ -67,6 +67,7 @@ def param(
     when: dict[str, list[str]] | None = None,
     files: tuple[str, ...] = (),
     optional: bool = False,
+    group: str = "",
 ) -> Any:
     """Declare a parameter.
 
@@ -74,10 +75,10 @@ def param(
     slider: the span of the slider; varies: a scalar field may stand in for the number; rate: the step reads the
     integral over time (`At.total`), so that keys change speed without a jump; when: shown only while another
     parameter has one of the named values; files: the parameter names a file of the study of one of these sorts;
-    optional: a reference that may be left empty.
+    optional: a reference that may be left empty; group: the form folds the parameters of one name under it.
     """
     extra: Any = {"unit": unit, "slider": slider, "label": label, "varies": varies, "rate": rate, "when": when}
-    extra["files"], extra["optional"] = list(files), optional
+    extra["files"], extra["optional"], extra["group"] = list(files), optional, group
     return Field(default, description=help, ge=range[0], le=range[1], gt=above, json_schema_extra=extra)
 
 
@@ -184,6 +185,7 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 "when": extra.get("when"),
                 "files": extra.get("files") or [],
                 "optional": optional,
+                "group": extra.get("group") or "",
             }
         )
     return entries

@@ -46,7 +46,13 @@ function draw() {
 function solids() {
   if (!viewer) return
   drawShapes(shapes, props.scene, props.doc, null, new Set(props.scene?.facts.shapes.map((s) => s.id)))
-  if (props.box) { following = true; viewer.frame(props.box.lower, props.box.upper, [-0.35, -0.86, 0.42]); following = false }
+  if (props.box) {
+    following = true
+    viewer.frame(props.box.lower, props.box.upper, [-0.35, -0.86, 0.42])
+    if (!props.camera) emit('turned', viewer.viewpoint()) // the first to be framed frames all: they may differ in shape
+    following = false
+  }
+  follow()
   viewer.draw()
 }
 /** The other pictures follow the one that is turned. */
@@ -66,7 +72,6 @@ onMounted(() => {
   watcher.observe(host.value!)
   viewer.resize()
   solids()
-  follow()
   draw()
 })
 onBeforeUnmount(() => {

@@ -1,15 +1,39 @@
 /** What each picture of the Compare screen shows; kept in the address, so that it can be kept and sent. */
-import type { RunOut, StudyDoc } from '../api/types'
+import type { RunOut, StudyDoc, Vec3 } from '../api/types'
 
 export interface Pane { run: string; channel: string }
 /** How all pictures map values to colours. low, high: null fits them to all pictures of the frame. */
 export interface Mapped { map: 'sequential' | 'diverging' | 'heat'; low: number | null; high: number | null; absorb: number }
+export interface Seen { position: Vec3; target: Vec3; parallel: boolean }
 export const MOST = 9
 
 export const written = (panes: Pane[]) => panes.map((p) => `${p.run}:${p.channel}`).join(',')
 export function read(text: unknown, runs: RunOut[]): Pane[] {
   const parts = typeof text === 'string' ? text.split(',') : []
   return parts.map((p) => p.split(':')).filter(([run]) => runs.some((r) => r.identity === run)).slice(0, MOST).map(([run, channel]) => ({ run, channel: channel || 'smoke' }))
+}
+const MAPS = ['sequential', 'diverging', 'heat'] as const
+const short = (v: number) => Number(v.toPrecision(5))
+/** Frame, mapping and camera in the address. */
+export function writtenView(v: { frame: number; mapping: Mapped; camera: Seen | null }): Record<string, string> {
+  const { map, low, high, absorb } = v.mapping
+  return {
+    frame: String(v.frame), map, thickness: String(absorb), ...(low !== null && high !== null ? { range: `${low},${high}` } : {}),
+    ...(v.camera ? { camera: [...v.camera.position, ...v.camera.target].map(short).join(',') + (v.camera.parallel ? ',parallel' : '') } : {}),
+  }
+}
+/** The same read back; what is missing or makes no sense is left out. */
+export function readView(query: Record<string, unknown>): { frame: number | null; mapping: Partial<Mapped>; camera: Seen | null } {
+  const numbers = (name: string) => (typeof query[name] === 'string' ? query[name] : '').split(',').filter((x) => x && x !== 'parallel').map(Number)
+  const whole = (list: number[], n: number) => list.length === n && list.every(Number.isFinite)
+  const [frame, range, camera, [absorb]] = [numbers('frame'), numbers('range'), numbers('camera'), numbers('thickness')]
+  const mapping: Partial<Mapped> = {}
+  const map = MAPS.find((m) => m === query.map)
+  if (map) mapping.map = map
+  if (whole(range, 2) && range[1] > range[0]) Object.assign(mapping, { low: range[0], high: range[1] })
+  if (absorb > 0) mapping.absorb = absorb
+  const seen = whole(camera, 6) ? { position: camera.slice(0, 3) as Vec3, target: camera.slice(3) as Vec3, parallel: String(query.camera).endsWith('parallel') } : null
+  return { frame: whole(frame, 1) ? frame[0] : null, mapping, camera: seen }
 }
 /** Two pictures worth comparing: two runs of the first flow that has them, or two channels of its newest run. */
 export function first(runs: RunOut[], doc: StudyDoc): Pane[] {
@@ -18,8 +42,10 @@ export function first(runs: RunOut[], doc: StudyDoc): Pane[] {
     if (!own.length) continue
     const gas = own[0].kind === 'gas'
     if (!gas) return [own[0], own[1] ?? own[0]].map((r, i) => ({ run: r.identity, channel: own[1] || !i ? 'speed' : 'age' }))
-    const added = flow.steps.filter((s) => s.on && s.op === 'channel').map((s) => String(s.params.name ?? 'glow'))
-    if (added.length) return [{ run: own[0].identity, channel: 'temperature' }, { run: own[0].identity, channel: added[0] }]
+    const copy = flow.steps.find((s) => s.on && s.op === 'channel' && s.params.copies)
+    if (copy) return [String(copy.params.copies), String(copy.params.name ?? 'glow')].map((channel) => ({ run: own[0].identity, channel }))
+    const added = flow.steps.find((s) => s.on && s.op === 'channel')
+    if (added) return ['smoke', String(added.params.name ?? 'glow')].map((channel) => ({ run: own[0].identity, channel }))
     const other = own[1] ?? runs.find((r) => r.kind === 'gas' && r.flow !== flow.id && r.frames.length)
     return other ? [own[0], other].map((r) => ({ run: r.identity, channel: 'density' })) : ['smoke', 'density'].map((channel) => ({ run: own[0].identity, channel }))
   }

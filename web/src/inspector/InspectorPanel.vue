@@ -12,7 +12,10 @@
       <p v-if="under" class="under num" data-testid="swatch-value">{{ under }}</p>
       <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
       <button v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file" class="draw" data-testid="draw-path" :aria-pressed="look.drawing === (part as Shape).id" @click="look.drawing = look.drawing ? '' : (part as Shape).id">{{ look.drawing ? 'Stop drawing' : 'Draw in the view' }}</button>
-      <ParamRow v-for="p in visible" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" />
+      <template v-for="g in groups" :key="g.name">
+        <button v-if="g.name" class="fold" :aria-expanded="g.open" :data-testid="`fold-${g.name}`" @click="fold(g.name)"><v-icon :icon="g.open ? mdiChevronDown : mdiChevronRight" size="16" />{{ g.name }}<span class="muted">{{ g.words }}</span></button>
+        <template v-if="g.open"><ParamRow v-for="p in g.params" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" /></template>
+      </template>
       <ReadingRows v-if="step && (!flow || look.gas) && look.reading" :reading="look.reading" />
       <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
       <details v-if="step && entry.mistake" class="mistake"><summary>Often goes wrong</summary>{{ entry.mistake }} <router-link :to="`/handbook#${entry.lane}-${entry.id}`">handbook</router-link></details>
@@ -31,12 +34,14 @@
 
 <script setup lang="ts">
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
-import type { Region, Shape } from '../api/types'
+import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
+import type { ParamSpec, Region, Shape } from '../api/types'
 import { paint } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
+import { rawWords } from '../score/words'
 import ExportPanel from './ExportPanel.vue'
 import LookPanel from './LookPanel.vue'
 import SmokeLook from './SmokeLook.vue'
@@ -66,6 +71,23 @@ const visible = computed(() => (entry.value?.params ?? []).filter((p) => {
   if (!p.when) return true
   return Object.entries(p.when).every(([name, values]) => values.includes(String(part.value?.params[name] ?? entry.value!.params.find((q) => q.name === name)?.default)))
 }))
+/** Parameters under the heading that folds them; what has been changed is told beside a folded one. */
+const opened = ref<Record<string, boolean>>({})
+const groups = computed(() => {
+  const made: { name: string; params: ParamSpec[]; open: boolean; words: string }[] = []
+  for (const p of visible.value) {
+    const last = made.at(-1)
+    if (last?.name === p.group) last.params.push(p)
+    else made.push({ name: p.group, params: [p], open: true, words: '' })
+  }
+  for (const g of made) {
+    const set = g.params.filter((p) => part.value?.params[p.name] !== undefined)
+    g.words = set.map((p) => `${p.label.toLowerCase()} ${rawWords(part.value!.params[p.name], p, study.doc)}`).join(', ')
+    g.open = !g.name || (opened.value[`${entry.value?.id}/${g.name}`] ?? false) || !!waiting.value
+  }
+  return made
+})
+function fold(name: string) { const key = `${entry.value?.id}/${name}`; opened.value = { ...opened.value, [key]: !opened.value[key] } }
 function draw() {
   const c = big.value?.getContext('2d')
   const s = look.slice
@@ -130,6 +152,9 @@ function rename(event: Event) {
 .insp .under { position: absolute; right: 15px; margin-top: -24px; background: var(--card); padding: 0 6px; font-size: 11px; pointer-events: none; }
 .insp .waiting { background: var(--soft); padding: 6px 10px; color: inherit; }
 .insp .waiting button { text-decoration: underline; }
+.insp .fold { display: flex; align-items: center; gap: 4px; width: 100%; min-height: 29px; border-bottom: 1px solid var(--soft); text-align: left; font-weight: 600; font-size: 12px; }
+.insp .fold:hover { background: var(--soft); }
+.insp .fold .muted { font-weight: 400; margin-left: auto; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; min-width: 0; }
 .insp .formula { font-size: 11.500px; margin-top: 8px; overflow-wrap: anywhere; }
 .mistake { margin-top: 8px; font-size: 12px; color: var(--muted); }
 .mistake summary { cursor: pointer; }

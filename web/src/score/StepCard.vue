@@ -53,7 +53,9 @@ const headline = computed(() => {
   const first = entry.value?.params.find((p) => p.name === entry.value?.headline)
   // the parameter that matters may not apply: then its counterpart does (a count in place of a rate)
   const spec = first && !counts(first) ? (entry.value!.params.find((p) => p.when && counts(p) && Object.keys(first.when!).some((k) => k in p.when!)) ?? first) : first
-  return spec ? rawWords(props.step.params[spec.name] ?? spec.default, spec, study.doc) : ''
+  const raw = spec && (props.step.params[spec.name] ?? spec.default)
+  if (spec?.name === first?.name && first && !counts(first)) return value(Object.keys(first.when!)[0]) // nothing stands in for it
+  return spec ? (raw === '' && spec.required ? 'not chosen' : rawWords(raw, spec, study.doc)) : ''
 })
 const bar = computed(() => {
   const m = look.laneMapping(props.lane.id)

@@ -10,6 +10,13 @@ export interface Frame {
   volume?: Volume
 }
 export const UNITS: Record<string, string> = { vel: 'm/s', temperature: 'K' }
+/** The unit of a gas channel: a copy has that of what it copies; null where nobody knows (formulas, channels of one's own). */
+export function unitOf(channel: string, lane: Lane | undefined): string | null {
+  if (UNITS[channel]) return UNITS[channel]
+  const made = lane?.steps.find((s) => s.on && (s.op === 'channel' ? (s.params.name ?? 'glow') === channel : s.op === 'formula' && (s.params.channel ?? 'display') === channel))
+  if (!made) return ''
+  return made.op === 'channel' && made.params.copies && made.params.copies !== channel ? unitOf(String(made.params.copies), lane) : null
+}
 export const sizeOf = (f: Frame) => f.volume?.texels.length ?? f.count * 8
 
 export async function loadFrame(identity: string, n: number, gas: boolean, colour: string, absorb: number): Promise<Frame> {

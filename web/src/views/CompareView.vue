@@ -15,7 +15,7 @@
         <span class="sp" /><button v-if="panes.length > 1" :aria-label="`Remove picture ${i + 1}`" title="Remove this picture" @click="drop(i)"><v-icon :icon="mdiClose" size="16" /></button>
       </ComparePane>
       <ComparePane v-if="differ && canDiffer" title="Difference" testid="pane-difference" :doc="doc" :scene="scene" :frame="apart" :look="apartLook" :said="apartSaid" :box="box" :camera="camera" @turned="camera = $event">
-        <b>B − A</b><span class="muted">below</span><i class="strip" :style="{ background: gradientCss('diverging') }" /><span class="muted">above</span><span class="num">± {{ apart ? shown(apart.high, 3) : '' }}</span>
+        <b>B − A</b><template v-if="apart"><span class="muted">below</span><i class="strip" :style="{ background: gradientCss('diverging') }" /><span class="muted">above</span><span class="num">± {{ shown(apart.high, 3) }} {{ laneUnits[0] }}</span></template>
       </ComparePane>
     </main>
     <footer>
@@ -27,9 +27,9 @@
         <span class="sp" />
         <template v-if="mapped">
           <select v-model="mapping.map" aria-label="Colours" data-testid="compare-map"><option value="sequential">sea to sun</option><option value="heat">black body</option><option value="diverging">below and above</option></select>
-          <NumberField :value="low" quiet label="Range from" testid="compare-low" @change="(v) => (mapping.low = v)" />
+          <NumberField :value="low" quiet label="Range from" testid="compare-low" @change="(v) => Object.assign(mapping, { low: v, high })" />
           <i class="strip wide" :style="{ background: gradientCss(mapping.map) }" />
-          <NumberField :value="high" quiet label="Range to" testid="compare-high" @change="(v) => (mapping.high = v)" /><span class="muted">{{ units }}</span>
+          <NumberField :value="high" quiet label="Range to" testid="compare-high" @change="(v) => Object.assign(mapping, { low, high: v })" /><span v-if="mixed" class="mixed" :title="`One range for ${mixed}: what has small numbers stays dark. Take away what has another unit, or pin a range.`" data-testid="compare-mixed">{{ mixed }}</span><span v-else class="muted">{{ units }}</span>
           <button class="link" data-testid="compare-fit" @click="fit">{{ mapping.low === null && mapping.high === null ? 'fitted · pin' : 'pinned · fit' }}</button>
           <span class="muted">thickness</span><NumberField :value="mapping.absorb" :low="0" open-below unit="1/m" label="Share of the light taken a metre" testid="compare-absorb" @change="(v) => (mapping.absorb = v)" />
         </template>
@@ -48,11 +48,11 @@ import type { components } from '../api/schema'
 import type { FlowLook, RunOut, StudyDoc, StudyOut, Vec3 } from '../api/types'
 import ComparePane from '../compare/ComparePane.vue'
 import NumbersTable from '../compare/NumbersTable.vue'
-import { first, MOST, nameOf, read, written, type Mapped, type Pane } from '../compare/panes'
+import { first, MOST, nameOf, read, readView, written, writtenView, type Mapped, type Pane } from '../compare/panes'
 import NumberField from '../inspector/NumberField.vue'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
-import { gasChannels, loadFrame, ofVolume, particleChannels, UNITS, type Frame } from '../stores/frames'
+import { gasChannels, loadFrame, ofVolume, particleChannels, unitOf, type Frame } from '../stores/frames'
 import type { SceneFacts } from '../stores/look'
 import { PLAIN } from '../stores/runs'
 import { loadDifference, type Difference } from '../stores/volumes'
@@ -86,6 +86,10 @@ const isMapped = (p: Pane) => p.channel !== 'smoke'
 const mapped = computed(() => panes.value.some(isMapped))
 const units = computed(() => frames.value.find((f, i) => f && panes.value[i] && isMapped(panes.value[i]))?.unit ?? '')
 const canDiffer = computed(() => panes.value.length >= 2 && isGas(panes.value[0]) === isGas(panes.value[1]))
+const mixed = computed(() => { const all = [...new Set(laneUnits.value.filter((u, i) => u !== null && panes.value[i] && isMapped(panes.value[i]) && isGas(panes.value[i])))]; return all.length > 1 ? all.map((u) => u || 'no unit').join(' and ') : '' })
+/** Two quantities may be looked at side by side, but not subtracted. */
+const laneUnits = computed(() => panes.value.map((p) => unitOf(p.channel, doc.value?.flows.find((f) => f.id === runOf(p)?.flow))))
+const unlike = computed(() => { const [a, b] = laneUnits.value; return canDiffer.value && isGas(panes.value[0]) && a !== null && b !== null && a !== b ? `${a || 'no unit'} and ${b || 'no unit'} cannot be subtracted: choose channels of one unit for A and B` : '' })
 const columns = computed(() => { const n = Math.max(1, panes.value.length + (differ.value && canDiffer.value ? 1 : 0)); return n <= 3 ? n : Math.ceil(Math.sqrt(n)) })
 const common = computed(() => {
   const all = panes.value.map((p) => new Set(runOf(p)?.frames ?? []))
@@ -115,9 +119,18 @@ const channels = (i: number) => {
   const names = frames.value[i]?.volume?.names ?? ['density', 'temperature', 'vel']
   return gasChannels(names.includes(p.channel) || p.channel === 'smoke' ? names : [...names, p.channel])
 }
-const rows = computed(() => panes.value.map((p, i) => ({ name: `${doc.value?.flows.find((f) => f.id === runOf(p)?.flow)?.name ?? ''}, ${runOf(p)?.quality ?? ''}: ${channels(i).find((c) => c.id === p.channel)?.name ?? p.channel}`, unit: UNITS[p.channel] ?? '', found: counted.value[i] ?? null })))
+const rows = computed(() => panes.value.map((p, i) => ({ name: `${doc.value?.flows.find((f) => f.id === runOf(p)?.flow)?.name ?? ''}, ${runOf(p)?.quality ?? ''}: ${channels(i).find((c) => c.id === p.channel)?.name ?? p.channel}`, unit: laneUnits.value[i] ?? '', found: counted.value[i] ?? null })))
 
-function keep(next: Pane[]) { panes.value = next; void router.replace({ query: { ...route.query, panes: written(next) } }) }
+function keep(next: Pane[]) { panes.value = next; keepAddress() }
+/** The address keeps what is seen, so that it can be sent: pictures, frame, mapping and camera. */
+let addressed = 0
+function keepAddress() {
+  clearTimeout(addressed)
+  addressed = window.setTimeout(() => {
+    if (playing.value) return keepAddress()
+    void router.replace({ query: { panes: written(panes.value), ...writtenView({ frame: frame.value, mapping, camera: camera.value }) } })
+  }, 300)
+}
 function set(i: number, change: Partial<Pane>) {
   const next = panes.value.map((p, k) => (k === i ? { ...p, ...change } : p))
   if (change.run && isGas(next[i]) !== isGas(panes.value[i])) next[i].channel = isGas(next[i]) ? 'density' : 'speed'
@@ -142,7 +155,8 @@ async function refresh() {
   }))
   let d: Awaited<ReturnType<typeof loadDifference>> | null = null
   let why = ''
-  if (differ.value && canDiffer.value && got[0][0] && got[1][0]) {
+  if (unlike.value) why = unlike.value
+  else if (differ.value && canDiffer.value && got[0][0] && got[1][0]) {
     try { d = await loadDifference(list[0].run, list[1].run, n, list[0].channel, list[1].channel) } catch (error) { why = (error as Error).message }
   }
   if (mine !== serial) return
@@ -153,11 +167,15 @@ async function refresh() {
   numbers.value = d?.numbers ?? null
   apartSaid.value = why || (d && !d.volume ? 'Particles are compared in numbers only' : '')
 }
+watch([frame, camera, mapping], keepAddress, { deep: true })
 watch([panes, frame, differ, () => runs.value.map((r) => r.frames.length).join()], () => void refresh())
 watch(runs, (list) => { if (!panes.value.length && doc.value) { const found = first(list, doc.value); if (found.length) keep(found) } })
 /** A frame has been chosen: the one that runs begin with shows little. */
 let seen = false
-watch(common, (list) => { if (list.length && (!seen || !list.includes(frame.value))) { seen = true; frame.value = list[Math.floor(0.55 * (list.length - 1))] } })
+const asked = readView(route.query)
+Object.assign(mapping, asked.mapping)
+if (asked.camera) camera.value = asked.camera
+watch(common, (list) => { if (list.length && (!seen || !list.includes(frame.value))) { frame.value = !seen && asked.frame && list.includes(asked.frame) ? asked.frame : list[Math.floor(0.55 * (list.length - 1))]; seen = true } })
 
 let timer = 0
 function play(on = !playing.value) {
@@ -186,8 +204,8 @@ onMounted(async () => {
     doc.value = (await call<StudyOut>('GET', `/studies/${key.value}`)).document
     runs.value = await call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key.value)}`)
     document.title = `${doc.value.name}, compared · Errant Gust`
-    const asked = read(route.query.panes, runs.value)
-    keep(asked.length ? asked : first(runs.value, doc.value))
+    const wanted = read(route.query.panes, runs.value)
+    keep(wanted.length ? wanted : first(runs.value, doc.value))
     source = new EventSource(`/api/events?study=${encodeURIComponent(key.value)}`)
     source.onmessage = (event) => { runs.value = (JSON.parse(event.data) as { runs: RunOut[] }).runs }
     scene.value = await newestArrays<SceneFacts>('shapes', '/look/shapes', { study: key.value, document: doc.value, time: 0 })
@@ -198,6 +216,7 @@ onMounted(async () => {
 onBeforeUnmount(() => {
   window.removeEventListener('keydown', keys)
   clearInterval(timer)
+  clearTimeout(addressed)
   source?.close()
 })
 </script>
@@ -212,6 +231,7 @@ onBeforeUnmount(() => {
 .empty { padding: 60px; }
 .empty a { color: inherit; }
 select { border: 1px solid var(--line); border-radius: 3px; background: var(--card); padding: 1px 6px; color: inherit; min-width: 0; max-width: 210px; text-overflow: ellipsis; }
+.mixed { color: rgb(var(--v-theme-warning)); }
 .strip { width: 60px; height: 8px; display: inline-block; }
 .strip.wide { width: 120px; }
 footer { padding: 4px 14px 8px; display: grid; gap: 4px; }

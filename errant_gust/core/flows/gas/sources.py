@@ -65,26 +65,51 @@ class Source(GasStep):
     density: float = param(4.0, slider=(0, 20), varies=True, help="Of smoke; 1 is thick")
     temperature: float = param(300.0, unit="K", slider=(0, 2000), varies=True, help="Above the air around")
     fuel: float = param(0.0, range=(0, 1e6), slider=(0, 10), varies=True, help="What a Burn step burns")
-    channel: str = param("", help="A further channel that it fills, by name")
-    amount: float = param(1.0, slider=(0, 10), varies=True, help="Of that channel")
-    each: bool = param(False, label="Each its own way", help="An operation for each channel, or none")
-    density_how: Each = param("as the rest", label="Density", help="Its operation", when={"each": ["true", "True"]})
-    temperature_how: Each = param("as the rest", label="Heat", help="Its operation", when={"each": ["true", "True"]})
-    fuel_how: Each = param("as the rest", label="Fuel", help="Its operation", when={"each": ["true", "True"]})
-    amount_how: Each = param("as the rest", label="The channel", help="Its operation", when={"each": ["true", "True"]})
     by: FieldId = param("", optional=True, help="A scalar lane: how much of it, from place to place")
-    colour: Vec3 = param((1, 1, 1), help="Red, green and blue of the smoke, 0 to 1, in a lane that has Colour")
-    colour_by: FieldId = param("", optional=True, label="Colour from", help="A vector lane: red, green and blue")
-    velocity: Vec3 = param((0, 0, 0), unit="m/s", help="The gas is given this velocity, if it is not zero")
+    channel: str = param("", help="A further channel that it fills, by name", group="A further channel")
+    amount: float = param(1.0, slider=(0, 10), varies=True, help="Of that channel", group="A further channel")
+    each: bool = param(
+        False, label="Each its own way", help="An operation for each channel, or none", group="Operations"
+    )
+    density_how: Each = param(
+        "as the rest", label="Density", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+    )
+    temperature_how: Each = param(
+        "as the rest", label="Heat", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+    )
+    fuel_how: Each = param(
+        "as the rest", label="Fuel", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+    )
+    amount_how: Each = param(
+        "as the rest", label="The channel", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+    )
+    colour: Vec3 = param(
+        (1, 1, 1), help="Red, green and blue of the smoke, 0 to 1, in a lane that has Colour", group="Colour"
+    )
+    colour_by: FieldId = param(
+        "", optional=True, label="Colour from", help="A vector lane: red, green and blue", group="Colour"
+    )
+    velocity: Vec3 = param(
+        (0, 0, 0), unit="m/s", help="The gas is given this velocity, if it is not zero", group="Velocity"
+    )
     velocity_by: FieldId = param(
-        "", optional=True, label="Velocity from", help="A vector lane, added to it: m/s from place to place"
+        "",
+        optional=True,
+        label="Velocity from",
+        help="A vector lane, added to it: m/s from place to place",
+        group="Velocity",
     )
-    velocity_how: Literal["set", "add"] = param("set", label="Velocity", help="Given at once, or so much more a second")
+    velocity_how: Literal["set", "add"] = param(
+        "set", label="Velocity", help="Given at once, or so much more a second", group="Velocity"
+    )
     own_motion: float = param(
-        0.0, range=(-2, 2), help="Share of its own velocity that the gas is given: moving, turning, growing"
+        0.0,
+        range=(-2, 2),
+        help="Share of its own velocity that the gas is given: moving, turning, growing",
+        group="Velocity",
     )
-    begin: float = param(0.0, unit="s", range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
-    until: float = param(1e4, unit="s", range=(-1e5, 1e5), slider=(0, 20), help="When it stops")
+    begin: float = param(0.0, unit="s", range=(-1e5, 1e5), slider=(0, 10), help="When it starts", group="When")
+    until: float = param(1e4, unit="s", range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When")
 
     wants = {"by": "scalar", "colour_by": "vector", "velocity_by": "vector"}
 

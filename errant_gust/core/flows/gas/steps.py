@@ -185,20 +185,22 @@ class Domain(GasStep):
     headline = "region"
 
     region: RegionId = param(help="The box and the voxel size")
-    west: bool = param(True, label="Open at −x", help="Air flows through this side")
-    east: bool = param(True, label="Open at +x", help="Air flows through this side")
-    south: bool = param(True, label="Open at −y", help="Air flows through this side")
-    north: bool = param(True, label="Open at +y", help="Air flows through this side")
-    below: bool = param(False, label="Open below", help="If not, its floor is a wall")
-    above: bool = param(True, label="Open above", help="Air flows through this side")
+    preview_voxels: float = param(2.0, unit="×", range=(1, 8), help="Size of voxels in a preview run")
     follow: bool = param(True, label="Follow the gas", help="Compute only where there is gas, and a margin around it")
     threshold: float = param(
         0.002, range=(0, 1), slider=(0, 0.05), help="Thinner gas than this is not followed (temperature: times 300 K)",
         when={"follow": ["True", "true"]},
     )  # fmt: skip
-    longest: float = param(2.5, unit="voxels", range=(0.25, 10), help="Longest way in a substep")
-    most_substeps: int = param(16, range=(1, 256), help="More than these in a frame is an error, not a wait")
-    preview_voxels: float = param(2.0, unit="×", range=(1, 8), help="Size of voxels in a preview run")
+    west: bool = param(True, label="Open at −x", help="Air flows through this side", group="Open sides")
+    east: bool = param(True, label="Open at +x", help="Air flows through this side", group="Open sides")
+    south: bool = param(True, label="Open at −y", help="Air flows through this side", group="Open sides")
+    north: bool = param(True, label="Open at +y", help="Air flows through this side", group="Open sides")
+    below: bool = param(False, label="Open below", help="If not, its floor is a wall", group="Open sides")
+    above: bool = param(True, label="Open above", help="Air flows through this side", group="Open sides")
+    longest: float = param(2.5, unit="voxels", range=(0.25, 10), help="Longest way in a substep", group="Steps in time")
+    most_substeps: int = param(
+        16, range=(1, 256), help="More than these in a frame is an error, not a wait", group="Steps in time"
+    )
 
     @property
     def open_low(self) -> tuple[bool, bool, bool]:
