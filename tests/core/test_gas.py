@@ -445,3 +445,13 @@ def test_zero_kelvin_and_cold_sources_sink_and_stay_finite():
     for k in range(1, 13):
         state = f.next(state, k)
     assert height(state) < before - 0.05
+
+
+def test_velocities_that_are_no_numbers_do_not_reach_beyond_the_grid():
+    """Compiled loops check no index: what is not a number must not become one."""
+    n = 8
+    u, v, w = (np.full(s, np.nan, F) for s in ((n + 1, n, n), (n, n + 1, n), (n, n, n + 1)))
+    u[2], v[:, 3], w[4] = np.inf, 1e30, -np.inf
+    out = advected(np.ones((n, n, n), F), u, v, w, 1.0)
+    assert out.shape == (n, n, n)
+    assert set(np.unique(out[np.isfinite(out)])) <= {0, 1}

@@ -18,9 +18,16 @@ ONE = np.int64(1)
 
 
 @inline
+def within(p, top):
+    """Clamped to 0 … top; what is not a number becomes 0, so that it never is an address."""
+    p = p if p > F0 else F0
+    return p if p < top else top
+
+
+@inline
 def node(p, n):
     """Lower node and fraction of a coordinate that is clamped to 0 … n − 1."""
-    p = min(max(p, F0), np.float32(n - 1))
+    p = within(p, np.float32(n - 1))
     i = min(np.int32(p), np.int32(max(n - 2, 0)))
     return i, p - np.float32(i)
 
@@ -40,7 +47,7 @@ def addresses(x, y, z, nx, ny, nz, at):
     tx, ty, tz = np.float32(nx - 1), np.float32(ny - 1), np.float32(nz - 1)
     lx, ly, lz = np.int32(nx - 2), np.int32(ny - 2), np.int32(nz - 2)
     for k in range(x.size):
-        p, q, r = min(max(x[k], F0), tx), min(max(y[k], F0), ty), min(max(z[k], F0), tz)
+        p, q, r = within(x[k], tx), within(y[k], ty), within(z[k], tz)
         i, j, m = min(np.int32(p), lx), min(np.int32(q), ly), min(np.int32(r), lz)
         at[k] = (i * np.int32(ny) + j) * np.int32(nz) + m
         x[k], y[k], z[k] = p - np.float32(i), q - np.float32(j), r - np.float32(m)

@@ -32,3 +32,32 @@ def refined(coarse, i0, wi, j0, wj, k0, wk, out, a, b):
                     + wk[k, 1] * row[min(max(c + 1, 0), mz - 1)]
                     + wk[k, 2] * row[min(max(c + 2, 0), mz - 1)]
                 )
+
+
+@kernel
+def curls(x, y, z, h, u, v, w, a, b):
+    """Faces u, v, w as the circulation of potentials on the edges around them, times h: planes [a, b) of cells.
+
+    x (nx, ny + 1, nz + 1) lies on edges along x, y and z likewise. The last plane of u goes with the last cells.
+    """
+    nx, ny, nz = v.shape[0], u.shape[1], u.shape[2]
+    for i in range(a, b + 1 if b == nx else b):
+        for j in range(ny):
+            for k in range(nz):
+                u[i, j, k] = h * ((z[i, j + 1, k] - z[i, j, k]) - (y[i, j, k + 1] - y[i, j, k]))
+    for i in range(a, b):
+        for j in range(ny + 1):
+            for k in range(nz):
+                v[i, j, k] = h * ((x[i, j, k + 1] - x[i, j, k]) - (z[i + 1, j, k] - z[i, j, k]))
+        for j in range(ny):
+            for k in range(nz + 1):
+                w[i, j, k] = h * ((y[i + 1, j, k] - y[i, j, k]) - (x[i, j + 1, k] - x[i, j, k]))
+
+
+@kernel
+def between(x, y, share, more, out, a, b):
+    """out = x + share (y − x) + more on planes [a, b)."""
+    for i in range(a, b):
+        for j in range(x.shape[1]):
+            for k in range(x.shape[2]):
+                out[i, j, k] = x[i, j, k] + share * (y[i, j, k] - x[i, j, k]) + more[i, j, k]

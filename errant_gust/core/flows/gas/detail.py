@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from scipy.ndimage import gaussian_filter
 
-from errant_gust.core.fields.blocks import BLOCK, share_out
+from errant_gust.core.fields.blocks import BLOCK
 from errant_gust.core.fields.noise import OCTAVE_SHIFT, SLOPE
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.gas.steps import GasStep
@@ -16,6 +16,7 @@ from errant_gust.core.grids.refine import Each, finer, nodes
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import noise as kernels
 from errant_gust.core.kernels.gas import middles
+from errant_gust.core.kernels.refine import curls
 from errant_gust.core.study.parameters import FlowId, param
 
 FALL = 2.0 ** (-5.0 / 6.0)
@@ -75,14 +76,12 @@ class Detail(GasStep):
         """Velocity on the faces of the fine window: the discrete curl of potentials on its edges, so that it has no
         divergence at all."""
         size = self.size * window.voxel_size * times
-        potentials = [self._potential(window, times, amplitude, axis, size, time, each) for axis in range(3)]
-        x, y, z = potentials
+        x, y, z = (self._potential(window, times, amplitude, axis, size, time, each) for axis in range(3))
         h = np.float32(1 / window.voxel_size)
-        return (
-            (np.diff(z, axis=1) - np.diff(y, axis=2)) * h,
-            (np.diff(x, axis=2) - np.diff(z, axis=0)) * h,
-            (np.diff(y, axis=0) - np.diff(x, axis=1)) * h,
-        )
+        nx, ny, nz = x.shape[0], y.shape[1], z.shape[2]
+        u, v, w = (np.empty(s, np.float32) for s in ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1)))
+        each(nx, lambda a, b: curls(x, y, z, h, u, v, w, a, b))
+        return u, v, w
 
     def _potential(
         self, window: GridRegion, times: int, amplitude: Array, axis: int, size: float, time: float, each: Each
@@ -91,31 +90,40 @@ class Detail(GasStep):
         coarse = amplitude.shape
         x, y, z = (_between(coarse[a], times) if a == axis else nodes(coarse[a], times) for a in range(3))
         strong = finer(amplitude, (x, y, z), each)
-        flat = strong.reshape(-1)
-        half = [0.5 if a == axis else 0.0 for a in range(3)]
         lower, h = np.array(window.lower), window.voxel_size
+        places = [
+            ((np.arange(n) + (0.5 if a == axis else 0.0)) * h + low).astype(np.float32)
+            for a, (n, low) in enumerate(zip(strong.shape, lower, strict=True))
+        ]
         scale = size / (SLOPE["gradient"] * np.sqrt(2))
+        rows = max(1, BLOCK // strong.shape[2])
+        along = np.tile(places[2], rows)
 
-        def work(start: int, stop: int) -> None:
-            a = flat[start:stop]
+        def plane(i: int, first: int) -> None:
+            """Rows first … first + rows of plane i."""
+            a = strong[i, first : first + rows].reshape(-1)
             if float(a.max()) < 1e-4:
                 a[:] = 0
                 return
-            index = np.stack(np.unravel_index(np.arange(start, stop), strong.shape)).astype(np.float32)
-            points = (index + np.array(half, np.float32)[:, None]) * np.float32(h) + lower.astype("f4")[:, None]
-            value, slope = np.zeros(stop - start, np.float32), np.zeros((3, stop - start), np.float32)
+            at_x, at_y = np.full(a.size, places[0][i]), np.repeat(places[1][first : first + rows], strong.shape[2])
+            value = np.zeros(a.size, np.float32)
             for o in range(self.octaves):
                 offset = (np.float32(s) for s in OCTAVE_SHIFT[o % 4] * (1 + o // 4))
                 w = np.float32(self.evolve * time * 2**o + o)
                 seed = np.uint32((self.seed * 0x9E3779B1 + o * 0x85EBCA77) & 0xFFFFFFFF)
                 share = np.float32(scale * (FALL / 2) ** o)
-                kernels.add_scalar(
-                    *np.ascontiguousarray(points), np.float32(2.0**o / size), *offset, w, seed,
-                    kernels.STREAMS[axis], share, value, slope,
+                kernels.add_value(
+                    at_x, at_y, along[: a.size], np.float32(2.0**o / size), *offset, w, seed,
+                    kernels.STREAMS[axis], share, value,
                 )  # fmt: skip
             a *= value
 
-        share_out(work, flat.size, block=BLOCK)
+        def planes(a: int, b: int) -> None:
+            for i in range(a, b):
+                for first in range(0, strong.shape[1], rows):
+                    plane(i, first)
+
+        each(len(strong), planes)
         return strong
 
 

@@ -1,5 +1,6 @@
 """A gas flow whose motion is that of a coarser run: a lane that begins with Detail."""
 
+from functools import partial
 from typing import Any, cast
 
 import numpy as np
@@ -19,6 +20,7 @@ from errant_gust.core.grids.faces import Triple, open_shares, spread_into_walls
 from errant_gust.core.grids.refine import finer_faces
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.kernels.refine import between
 
 CLEAR = 2.0  # coarse voxels from a wall at which added eddies are whole
 
@@ -45,6 +47,7 @@ class DetailFlow(GasFlow):
         self.times = int(self.detail.finer)
         self.base = GasFlow(plan, base, quality=self.base_quality)
         self._known: dict[Any, Array] = {}
+        self._solids: tuple[Array, Array] | None = None
         super().__init__(plan, id, quality=quality)
 
     def parts(self, time: float) -> list[Part]:
@@ -77,7 +80,7 @@ class DetailFlow(GasFlow):
         coarse = self._coarse(self.clock.start)
         state = GasState.empty(self.domain, *self._window([coarse]), self.names)
         parts = self.parts(0.0)
-        self._filled(state, 0.0, 0.0, parts, self._inside(state, self.plan.at(0.0), parts)[0], None)
+        self._filled(state, 0.0, 0.0, parts, self._inside(state, self.plan.at(0.0), parts), None)
         return self._sound(state)
 
     def next(self, state: GasState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GasState:
@@ -106,12 +109,11 @@ class DetailFlow(GasFlow):
                 raise Cancelled
             t0, t1 = (start + (end - start) * k / count for k in (i, i + 1))
             s = np.float32((i + 0.5) / count)
-            faces = [x + s * (y - x) + e for x, y, e in zip(a, b, eddies, strict=True)]
-            state = self._carried_by(state, (faces[0], faces[1], faces[2]), t1 - t0, motion=False, own=own or i > 0)
+            state = self._carried_by(state, _mixed(a, b, s, eddies), t1 - t0, motion=False, own=own or i > 0)
             here = self.plan.at(t1)
-            solid, _ = self._inside(state, here, parts)
+            solid = self._inside(state, here, parts)
             self._filled(state, t0, t1, self.parts(t1), solid, cancel)
-        state.u, state.v, state.w = (y + e for y, e in zip(b, eddies, strict=True))
+        state.u, state.v, state.w = _mixed(a, b, np.float32(1), eddies)
         state.pace = {"substeps": count, "fastest": fastest}
         return self._sound(state)
 
@@ -129,9 +131,10 @@ class DetailFlow(GasFlow):
         origin = tuple(o // self.times for o in state.origin)
         shape = tuple(n // self.times for n in state.values.shape[1:])
         made = []
+        corners = self._corners(before.moved_to(origin, shape).window, self.plan.at(time), parts)
+        shares = None if corners is None else open_shares(before.moved_to(origin, shape).window, corners)
         for coarse in (before, after):
             coarse = coarse.moved_to(origin, shape)
-            _, shares = self._inside(coarse, self.plan.at(time), parts)
             grid = coarse.faces if shares is None else spread_into_walls(coarse.faces, shares)
             made.append((grid.u, grid.v, grid.w))
         u, v, w = (np.asarray(0.5 * (x + y), np.float32) for x, y in zip(*made, strict=True))
@@ -140,13 +143,14 @@ class DetailFlow(GasFlow):
         a, b = (finer_faces(faces, self.times, _each) for faces in made)
         return a, b, eddies
 
-    def _inside(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Array | None, Triple | None]:
-        """Cells inside obstacles, and open shares of faces; None where nothing stands in the way."""
+    def _inside(self, state: GasState, scene: Scene, parts: list[Part]) -> Array | None:
+        """Cells inside obstacles; None where nothing stands in the way."""
         corners = self._corners(state.window, scene, parts)
         if corners is None:
-            return None, None
-        shares = open_shares(state.window, corners)
-        return self._solid(shares), shares
+            return None
+        if self._solids is None or self._solids[0] is not corners:
+            self._solids = (corners, self._solid(open_shares(state.window, corners)))
+        return self._solids[1]
 
     def _corners(self, window: GridRegion, scene: Scene, parts: list[Part]) -> Array | None:
         pairs = [(scene.shape(id), p.step.side) for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
@@ -171,6 +175,16 @@ class DetailFlow(GasFlow):
             d = 0.5 * (d.take(range(1, d.shape[axis]), axis) + d.take(range(d.shape[axis] - 1), axis))
         s = np.clip(d / np.float32(CLEAR * window.voxel_size), 0, 1)
         return np.asarray(s * s * (3 - 2 * s), np.float32)
+
+
+def _mixed(a: Triple, b: Triple, share: Any, more: Triple) -> Triple:
+    """a + share (b − a) + more, face by face."""
+    made = []
+    for x, y, e in zip(a, b, more, strict=True):
+        out = np.empty_like(x)
+        _each(len(x), partial(between, x, y, share, e, out))
+        made.append(out)
+    return made[0], made[1], made[2]
 
 
 def _each(rows: int, work: Any) -> None:
