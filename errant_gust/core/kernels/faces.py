@@ -106,3 +106,15 @@ def spread(a, known, other, done):
                 if count > F0:
                     other[i, j, k] = total / count
                     done[i, j, k] = True
+
+
+@kernel
+def outflow(u, v, w, sx, sy, sz, out, a, b):
+    """Net outflow through the open shares of the faces of every cell (nx, ny, nz), in m/s: planes [a, b)."""
+    _, ny, nz = out.shape
+    for i in range(a, b):
+        for j in range(ny):
+            for k in range(nz):
+                e = sx[i + 1, j, k] * u[i + 1, j, k] - sx[i, j, k] * u[i, j, k]
+                f = sy[i, j + 1, k] * v[i, j + 1, k] - sy[i, j, k] * v[i, j, k]
+                out[i, j, k] = e + f + (sz[i, j, k + 1] * w[i, j, k + 1] - sz[i, j, k] * w[i, j, k])

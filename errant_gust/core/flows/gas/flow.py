@@ -6,7 +6,8 @@ stored frame is free of divergence.
 """
 
 import math
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, cast
 
@@ -26,14 +27,25 @@ from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
 from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Lend, Part, Work, new_memory, no_gas
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.source import Source as Births
-from errant_gust.core.grids.faces import Projector, Triple, closed_sides, kept, open_shares, spread_into_walls
+from errant_gust.core.grids.faces import FaceGrid, Projector, Triple, closed_sides, kept, open_shares, spread_into_walls
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.kernels import faces as face_kernels
 from errant_gust.core.kernels import gas as kernels
 
 BYTES_A_VOXEL = 105  # and 12 a channel: measured at the peak of a step with a moving obstacle, a push and expansion
 KELVIN = 300.0  # a temperature as noticeable as density 1, for the window
 TOLERANCE = 5e-4
+
+
+@dataclass(frozen=True)
+class Path:
+    """Velocities on faces for a step (−dt / h), how they bend, and memory to work in."""
+
+    faces: Triple
+    step: np.float32
+    bend: Triple
+    lend: Lend
 
 
 class GasFlow:
@@ -277,7 +289,7 @@ class GasFlow:
         parts, scene = self.parts(end), self.plan.at(end)
         projector, solid, wall = self._walls(state, scene, parts)
         if end > start:
-            state = self._carried(state, projector, end - start, solid is not None, own)
+            state = self._carried(state, projector, wall, end - start, solid is not None, own)
         work = self._filled(state, start, end, parts, solid, cancel)
         work.lend = projector.solver.lend
         if work.dt:
@@ -312,43 +324,59 @@ class GasFlow:
         """Run a kernel on slabs of the first axis (with `extra` faces more) on all threads."""
         each_slab(state.values.shape[1] + extra, work, threads())
 
-    def _carried(self, state: GasState, projector: Projector, dt: float, walls: bool, own: bool) -> GasState:
-        """Channels and velocities after dt, by MacCormack with one trace for all."""
-        grid = state.faces
-        if walls:
-            sides = [closed_sides(axis, projector.low, projector.high) for axis in range(3)]
-            grid = spread_into_walls(grid, projector.shares, known=sides, own=own)
-        return self._carried_by(state, (grid.u, grid.v, grid.w), dt, lend=projector.solver.lend, own=own)
+    def _carried(
+        self, state: GasState, projector: Projector, wall: Triple | None, dt: float, walls: bool, own: bool
+    ) -> GasState:
+        """Channels and velocities after dt, by MacCormack with one trace for all; the state itself if it is `own`."""
+        sides = [closed_sides(axis, projector.low, projector.high) for axis in range(3)]
+
+        def open_to_walls(faces: Triple, own: bool) -> Triple:
+            if not walls:
+                return faces
+            grid = spread_into_walls(FaceGrid(state.window, *faces), projector.shares, known=sides, own=own)
+            return grid.u, grid.v, grid.w
+
+        lend, faces = projector.solver.lend, state.faces
+        if not cast(Domain, self.parts(0.0)[0].step).reflect:
+            carrier = open_to_walls((faces.u, faces.v, faces.w), own)
+            return self._carried_by(state, carrier, dt, carrier, dt, lend=lend, own=own)
+        carrier, mirrored = self._reflected(state, projector, wall, dt, open_to_walls)
+        return self._carried_by(state, carrier, dt, mirrored, 0.5 * dt, lend=lend, own=own)
+
+    def _reflected(
+        self, state: GasState, projector: Projector, wall: Triple | None, dt: float,
+        open_to_walls: Callable[[Triple, bool], Triple],
+    ) -> tuple[Triple, Triple]:  # fmt: skip
+        """Velocities half a step on: as projected, and mirrored in that projection (advection-reflection, Zehnder,
+        Narain, Thomaszewski 2018). Carrying the mirrored ones on and projecting again puts back the energy that the
+        first projection took."""
+        faces = state.faces
+        swelling = np.empty(state.values.shape[1:], np.float32)
+        work = partial(face_kernels.outflow, faces.u, faces.v, faces.w, *projector.shares, swelling)
+        self._each(state, work)
+        carrier = open_to_walls((faces.u, faces.v, faces.w), False)
+        path = self._path(carrier, 0.5 * dt, projector.solver.lend)
+        mirrored = [self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(carrier)]
+        half = FaceGrid(state.window, *(f.copy() for f in mirrored))
+        projector.step(half, -swelling, tolerance=TOLERANCE)  # as much net outflow as there was
+        projector.seal(half, wall)
+        for f, g in zip(mirrored, (half.u, half.v, half.w), strict=True):
+            np.subtract(2 * g, f, out=f)
+        u, v, w = mirrored
+        return open_to_walls((half.u, half.v, half.w), True), open_to_walls((u, v, w), True)
 
     def _carried_by(
-        self, state: GasState, faces: Triple, dt: float, *, motion: bool = True, lend: Lend = new_memory,
-        own: bool = False,
+        self, state: GasState, faces: Triple, dt: float, motion: Triple | None = None, motion_dt: float = 0.0, *,
+        lend: Lend = new_memory, own: bool = False,
     ) -> GasState:  # fmt: skip
-        """What velocities on the faces make of the state; they carry themselves too, if that is wanted.
+        """What velocities on the faces make of the channels in dt, and of the velocities `motion` in `motion_dt`;
+        without `motion` the faces are the velocities that the state has then.
 
         What is needed on the way is in lent memory, and of an `own` state the old channels are free as soon as there
         are new ones: with the solver that is what gas takes at its most.
         """
-        u, v, w = faces
-        s = np.float32(-dt / state.domain.voxel_size)
-        cells = state.values.shape[1:]
-        bend = tuple(lend(axis, cells, np.float32) for axis in range(3))
-        self._each(state, lambda a, b: kernels.bends(u, v, w, s, *bend, a, b))
-
-        def along(values: Array, axis: int, outside: int) -> Array:
-            one = len(values) == 1
-            hat = lend(3, values.shape, np.float32) if one else np.empty_like(values)
-            base, out = lend(4, values.shape[1:], np.int32), np.empty_like(values)
-            extra = 1 if axis == 0 else 0
-            self._each(
-                state, lambda a, b: kernels.advect(values, axis, u, v, w, *bend, s, outside, hat, base, a, b), extra
-            )
-            self._each(
-                state, lambda a, b: kernels.correct(values, hat, base, axis, u, v, w, *bend, s, out, a, b), extra
-            )
-            return out
-
-        values = along(state.values, -1, 0)
+        path = self._path(faces, dt, lend)
+        values = self._along(path, state.values, -1, 0)
         if not own:
             state = replace(state)
         state.values = values
@@ -356,11 +384,30 @@ class GasFlow:
             for name in COLOURS:
                 a = values[state.names.index(name)]
                 np.minimum(a, values[state.names.index("density")], out=a)
-        if motion:
-            state.u, state.v, state.w = (along(f[None], axis, 1)[0] for axis, f in enumerate(faces))
-        else:
+        if motion is None:
             state.u, state.v, state.w = faces
+            return state
+        if motion_dt != dt:
+            path = self._path(faces, motion_dt, lend)
+        state.u, state.v, state.w = (self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(motion))
         return state
+
+    def _path(self, faces: Triple, dt: float, lend: Lend) -> "Path":
+        """Where everything comes from that velocities on the faces carry for dt."""
+        step = np.float32(-dt / self.domain.voxel_size)
+        cells = (faces[1].shape[0], faces[0].shape[1], faces[0].shape[2])
+        bx, by, bz = (lend(axis, cells, np.float32) for axis in range(3))
+        each_slab(cells[0], partial(kernels.bends, *faces, step, bx, by, bz), threads())
+        return Path(faces, step, (bx, by, bz), lend)
+
+    def _along(self, path: "Path", values: Array, axis: int, outside: int) -> Array:
+        """Arrays (c, …) on cells (axis −1) or on faces across an axis, carried along a path."""
+        hat = path.lend(3, values.shape, np.float32) if len(values) == 1 else np.empty_like(values)
+        base, out = path.lend(4, values.shape[1:], np.int32), np.empty_like(values)
+        way, rows = (*path.faces, *path.bend, path.step), values.shape[1]
+        each_slab(rows, lambda a, b: kernels.advect(values, axis, *way, outside, hat, base, a, b), threads())
+        each_slab(rows, lambda a, b: kernels.correct(values, hat, base, axis, *way, out, a, b), threads())
+        return out
 
     def _curl(self, part: Part, work: Work) -> None:
         s = work.state

@@ -109,7 +109,7 @@ class DetailFlow(GasFlow):
                 raise Cancelled
             t0, t1 = (start + (end - start) * k / count for k in (i, i + 1))
             s = np.float32((i + 0.5) / count)
-            state = self._carried_by(state, _mixed(a, b, s, eddies), t1 - t0, motion=False, own=own or i > 0)
+            state = self._carried_by(state, _mixed(a, b, s, eddies), t1 - t0, own=own or i > 0)
             here = self.plan.at(t1)
             solid = self._inside(state, here, parts)
             self._filled(state, t0, t1, self.parts(t1), solid, cancel)

@@ -191,6 +191,11 @@ class Domain(GasStep):
         0.002, range=(0, 1), slider=(0, 0.05), help="Thinner gas than this is not followed (temperature: times 300 K)",
         when={"follow": ["True", "true"]},
     )  # fmt: skip
+    reflect: bool = param(
+        False, label="Keep swirls",
+        help="Each step in two halves, the second from the mirrored velocity: swirls last that carrying wears away, "
+        "for about two thirds more time",
+    )  # fmt: skip
     west: bool = param(True, label="Open at −x", help="Air flows through this side", group="Open sides")
     east: bool = param(True, label="Open at +x", help="Air flows through this side", group="Open sides")
     south: bool = param(True, label="Open at −y", help="Air flows through this side", group="Open sides")
