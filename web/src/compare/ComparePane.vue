@@ -23,8 +23,10 @@ import type { SceneFacts } from '../stores/look'
 const props = defineProps<{
   title: string; testid: string; doc: StudyDoc; scene: Packed<SceneFacts> | null; frame: Frame | null; look: FlowLook; said: string
   box: { lower: Vec3; upper: Vec3 } | null; camera: ReturnType<Viewer['viewpoint']> | null
+  /** Whether the camera is only where everything is seen: nobody has turned it yet. */
+  framed: boolean
 }>()
-const emit = defineEmits<{ turned: [view: ReturnType<Viewer['viewpoint']>] }>()
+const emit = defineEmits<{ turned: [view: ReturnType<Viewer['viewpoint']>, framed: boolean] }>()
 const host = ref<HTMLElement | null>(null)
 const ready = ref('')
 let viewer: Viewer | null = null
@@ -49,7 +51,7 @@ function solids() {
   if (props.box) {
     following = true
     viewer.frame(props.box.lower, props.box.upper, [-0.35, -0.86, 0.42])
-    if (!props.camera) emit('turned', viewer.viewpoint()) // the first to be framed frames all: they may differ in shape
+    if (!props.camera || props.framed) emit('turned', viewer.viewpoint(), true) // the last to be framed frames all
     following = false
   }
   follow()
@@ -67,8 +69,8 @@ onMounted(() => {
   viewer.onCoarse = (on) => { particles.draft(on); smoke.draft(on) }
   viewer.solid = () => (smoke.mesh.visible ? [shapes] : null)
   viewer.scene.add(shapes, smoke.mesh, particles.points)
-  viewer.controls.addEventListener('change', () => { if (viewer && !following) { following = true; emit('turned', viewer.viewpoint()); following = false } })
-  watcher = new ResizeObserver(() => viewer?.resize())
+  viewer.controls.addEventListener('change', () => { if (viewer && !following) { following = true; emit('turned', viewer.viewpoint(), false); following = false } })
+  watcher = new ResizeObserver(() => { viewer?.resize(); if (props.framed) solids() })
   watcher.observe(host.value!)
   viewer.resize()
   solids()

@@ -187,7 +187,7 @@ export class Viewer {
     const size = new THREE.Vector3(...upper).sub(new THREE.Vector3(...lower))
     const radius = 0.5 * size.length()
     const way = direction ? new THREE.Vector3(...direction).normalize() : this.camera.position.clone().sub(this.controls.target).normalize()
-    const narrow = Math.max(1, 0.8 / this.perspective.aspect) // a picture that is higher than wide is framed by its width
+    const narrow = Math.max(1, 1.05 / this.perspective.aspect) // a picture that is higher than wide is framed by its width
     const distance = (radius / Math.sin((this.perspective.fov * Math.PI) / 360)) * 0.78 * narrow
     this.controls.target.copy(middle)
     this.camera.position.copy(middle).addScaledVector(way, distance)

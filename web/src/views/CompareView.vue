@@ -8,13 +8,13 @@
     </header>
     <main class="panes" :style="{ gridTemplateColumns: `repeat(${columns}, 1fr)` }">
       <p v-if="!panes.length" class="empty" data-testid="compare-empty">No run of this study has a frame yet. <router-link :to="`/desk/${key}`">Run a flow on the Desk</router-link>, then compare its channels, or two of its versions.</p>
-      <ComparePane v-for="(p, i) in panes" :key="i" :title="`Picture ${i + 1}`" :testid="`pane-${i}`" :doc="doc" :scene="scene" :frame="frames[i] ?? null" :look="looks[i]" :said="said[i] ?? ''" :box="box" :camera="camera" @turned="camera = $event">
+      <ComparePane v-for="(p, i) in panes" :key="i" :title="`Picture ${i + 1}`" :testid="`pane-${i}`" :doc="doc" :scene="scene" :frame="frames[i] ?? null" :look="looks[i]" :said="said[i] ?? ''" :box="box" :camera="camera" :framed="framed" @turned="turned">
         <b>{{ String.fromCharCode(65 + i) }}</b>
         <select :value="p.run" :aria-label="`Run of picture ${i + 1}`" :data-testid="`pane-run-${i}`" @change="set(i, { run: value($event) })"><option v-for="r in runs" :key="r.identity" :value="r.identity">{{ nameOf(r, runs, doc) }}</option></select>
         <select :value="p.channel" :aria-label="`Channel of picture ${i + 1}`" :data-testid="`pane-channel-${i}`" @change="set(i, { channel: value($event) })"><option v-for="c in channels(i)" :key="c.id" :value="c.id">{{ c.name }}</option></select>
         <span class="sp" /><button v-if="panes.length > 1" :aria-label="`Remove picture ${i + 1}`" title="Remove this picture" @click="drop(i)"><v-icon :icon="mdiClose" size="16" /></button>
       </ComparePane>
-      <ComparePane v-if="differ && canDiffer" title="Difference" testid="pane-difference" :doc="doc" :scene="scene" :frame="apart" :look="apartLook" :said="apartSaid" :box="box" :camera="camera" @turned="camera = $event">
+      <ComparePane v-if="differ && canDiffer" title="Difference" testid="pane-difference" :doc="doc" :scene="scene" :frame="apart" :look="apartLook" :said="apartSaid" :box="box" :camera="camera" :framed="framed" @turned="turned">
         <b>B − A</b><template v-if="apart"><span class="muted">below</span><i class="strip" :style="{ background: gradientCss('diverging') }" /><span class="muted">above</span><span class="num">± {{ shown(apart.high, 3) }} {{ laneUnits[0] }}</span></template>
       </ComparePane>
     </main>
@@ -67,6 +67,8 @@ const failed = ref('')
 const panes = ref<Pane[]>([])
 const scene = shallowRef<Packed<SceneFacts> | null>(null)
 const camera = shallowRef<{ position: Vec3; target: Vec3; parallel: boolean } | null>(null)
+const framed = ref(true)
+function turned(view: { position: Vec3; target: Vec3; parallel: boolean }, byItself: boolean) { camera.value = view; framed.value = byItself }
 const frame = ref(1)
 const playing = ref(false)
 const mapping = reactive<Mapped>({ map: 'sequential', low: null, high: null, absorb: 8 })
@@ -128,7 +130,7 @@ function keepAddress() {
   clearTimeout(addressed)
   addressed = window.setTimeout(() => {
     if (playing.value) return keepAddress()
-    void router.replace({ query: { panes: written(panes.value), ...writtenView({ frame: frame.value, mapping, camera: camera.value }) } })
+    void router.replace({ query: { panes: written(panes.value), ...writtenView({ frame: frame.value, mapping, camera: framed.value ? null : camera.value }) } })
   }, 300)
 }
 function set(i: number, change: Partial<Pane>) {
@@ -174,7 +176,7 @@ watch(runs, (list) => { if (!panes.value.length && doc.value) { const found = fi
 let seen = false
 const asked = readView(route.query)
 Object.assign(mapping, asked.mapping)
-if (asked.camera) camera.value = asked.camera
+if (asked.camera) { camera.value = asked.camera; framed.value = false }
 watch(common, (list) => { if (list.length && (!seen || !list.includes(frame.value))) { frame.value = !seen && asked.frame && list.includes(asked.frame) ? asked.frame : list[Math.floor(0.55 * (list.length - 1))]; seen = true } })
 
 let timer = 0
