@@ -184,9 +184,9 @@ class Fade(Change):
     headline = "begin"
     formula = "f' = f · w(t)"
 
-    begin: float = param(0.0, unit="s", slider=(0, 10), help="When it starts to rise")
+    begin: float = param(0.0, unit="s", moment=True, slider=(0, 10), help="When it starts to rise")
     rise: float = param(0.5, unit="s", range=(0, None), slider=(0, 5), help="Time to rise")
-    end: float = param(1e4, unit="s", slider=(0, 20), help="When it has ended")
+    end: float = param(1e4, unit="s", moment=True, slider=(0, 20), help="When it has ended")
     fall: float = param(0.5, unit="s", range=(0, None), slider=(0, 5), help="Time to fall before the end")
 
     def weight(self, time: float) -> float:

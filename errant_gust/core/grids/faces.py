@@ -12,7 +12,7 @@ from errant_gust.core.grids.poisson import Poisson
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import faces as face_kernels
-from errant_gust.core.kernels import poisson as kernels
+from errant_gust.core.kernels import projection as kernels
 
 Array = NDArray[Any]
 Triple = tuple[Array, Array, Array]

@@ -68,6 +68,7 @@ def param(
     files: tuple[str, ...] = (),
     optional: bool = False,
     group: str = "",
+    moment: bool = False,
 ) -> Any:
     """Declare a parameter.
 
@@ -75,10 +76,11 @@ def param(
     slider: the span of the slider; varies: a scalar field may stand in for the number; rate: the step reads the
     integral over time (`At.total`), so that keys change speed without a jump; when: shown only while another
     parameter has one of the named values; files: the parameter names a file of the study of one of these sorts;
-    optional: a reference that may be left empty; group: the form folds the parameters of one name under it.
+    optional: a reference that may be left empty; group: the form folds the parameters of one name under it; moment: a
+    point in time, which the form also tells and takes as a frame.
     """
     extra: Any = {"unit": unit, "slider": slider, "label": label, "varies": varies, "rate": rate, "when": when}
-    extra["files"], extra["optional"], extra["group"] = list(files), optional, group
+    extra |= {"files": list(files), "optional": optional, "group": group, "moment": moment}
     return Field(default, description=help, ge=range[0], le=range[1], gt=above, json_schema_extra=extra)
 
 
@@ -186,6 +188,7 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 "files": extra.get("files") or [],
                 "optional": optional,
                 "group": extra.get("group") or "",
+                "moment": bool(extra.get("moment")),
             }
         )
     return entries

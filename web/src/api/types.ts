@@ -28,7 +28,7 @@ export interface StudyDoc {
 export interface ParamSpec {
   name: string; label: string; type: string; unit: string; range: [number | null, number | null]; open_below: boolean
   slider: [number, number] | null; default: Raw; required: boolean; choices: string[]; help: string
-  varies: boolean; rate: boolean; when: Record<string, string[]> | null; files: string[]; optional: boolean; group: string
+  varies: boolean; rate: boolean; when: Record<string, string[]> | null; files: string[]; optional: boolean; group: string; moment: boolean
 }
 export interface Entry {
   id: string; label: string; yields: string; headline: string; doc: string; mistake: string; params: ParamSpec[]

@@ -12,7 +12,7 @@
 import { ref, watch } from 'vue'
 import { parseQuantity, shown } from '../lib/quantity'
 
-const props = defineProps<{ value: number; unit?: string; quiet?: boolean; label: string; low?: number | null; high?: number | null; openBelow?: boolean; integer?: boolean; initial?: number | null; step?: number; disabled?: boolean; testid?: string }>()
+const props = defineProps<{ value: number; unit?: string; quiet?: boolean; label: string; low?: number | null; high?: number | null; openBelow?: boolean; integer?: boolean; initial?: number | null; step?: number; disabled?: boolean; testid?: string; parse?: (text: string) => number | undefined }>()
 const emit = defineEmits<{ change: [value: number] }>()
 const text = ref(shown(props.value, 6))
 const problem = ref('')
@@ -31,7 +31,7 @@ function send(value: number): boolean {
 }
 function commit() {
   focused.value = false
-  try { send(parseQuantity(text.value, props.unit ?? '')) } catch (error) { problem.value = (error as Error).message }
+  try { send(props.parse?.(text.value) ?? parseQuantity(text.value, props.unit ?? '')) } catch (error) { problem.value = (error as Error).message }
 }
 function revert() { problem.value = ''; text.value = shown(props.value, 6) }
 function clamp(v: number) {

@@ -24,7 +24,8 @@
       <template v-else-if="spec.type === 'number' || spec.type === 'integer'">
         <input v-if="spec.slider" type="range" :min="spec.slider[0]" :max="spec.slider[1]" :step="(spec.slider[1] - spec.slider[0]) / 200" :value="value as number" :aria-label="`${spec.label}, slider`" :data-testid="`slider-${spec.name}`"
           @input="slide" />
-        <NumberField :value="value as number" :unit="unit" :label="spec.label" :low="spec.range[0]" :high="spec.range[1]" :open-below="spec.open_below" :integer="spec.type === 'integer'" :initial="spec.default as number" :testid="`number-${spec.name}`" @change="set" />
+        <NumberField :value="value as number" :unit="unit" :label="spec.label" :low="spec.range[0]" :high="spec.range[1]" :open-below="spec.open_below" :integer="spec.type === 'integer'" :initial="spec.default as number" :testid="`number-${spec.name}`" :parse="spec.moment ? fromFrame : undefined" @change="set" />
+        <span v-if="spec.moment" class="frame num" title="A frame may be typed too: f 25" :data-testid="`frame-${spec.name}`">{{ asFrame }}</span>
       </template>
       <template v-else-if="spec.type === 'vector' || spec.type === 'range'">
         <NumberField v-for="(v, i) in value as number[]" :key="i" class="narrow" :value="v" :unit="unit" quiet :label="`${spec.label} ${spec.type === 'range' ? ['from', 'to'][i] : 'xyz'[i]}`" :testid="`number-${spec.name}-${i}`" @change="(n) => setAt(i, n)" />
@@ -162,6 +163,18 @@ const scalarKeys = computed(() => {
   return keys.every((k) => typeof k[1] === 'number') ? (keys as [number, number][]) : null
 })
 const keyRange = computed<[number, number]>(() => props.spec.slider ?? [Math.min(0, ...(scalarKeys.value ?? [[0, 0]]).map((k) => k[1])), Math.max(1, ...(scalarKeys.value ?? [[0, 1]]).map((k) => k[1]))])
+/** A point in time as the frame that is shown then, and back: `f 25`, `frame 25` or `25 f`. */
+const asFrame = computed(() => {
+  const { start, end, fps, slow_motion } = runs.clock
+  const n = start + Number(value.value) * fps * slow_motion
+  return n > end ? 'after the end' : `f ${shown(Math.round(n * 100) / 100, 6)}`
+})
+function fromFrame(text: string): number | undefined {
+  const found = /^\s*(?:f(?:rame)?\s*(-?[\d.]+)|(-?[\d.]+)\s*f(?:rame)?)\s*$/i.exec(text)
+  if (!found) return undefined
+  const { start, fps, slow_motion } = runs.clock
+  return Number((((Number(found[1] ?? found[2]) - start) / fps / slow_motion)).toPrecision(7))
+}
 function setKeys(points: [number, number][]) { set({ ...(props.raw as Keys), keys: points }) }
 function setKey(i: number, part: 0 | 1, v: number) { keysWith((k) => { k[i][part] = v }) }
 function setKeyAxis(i: number, a: number, v: number) { keysWith((k) => { (k[i][1] as number[])[a] = v }) }
@@ -180,6 +193,7 @@ select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; b
 .pick { box-shadow: inset 2px 0 0 var(--signal); }
 .pickme { text-align: left; color: var(--signal-text); text-decoration: underline; }
 .unit { color: var(--muted); font-size: 11.500px; }
+.frame { color: var(--muted); font-size: 11px; white-space: nowrap; }
 .dots { color: var(--muted); width: 14px; }
 .many { display: grid; gap: 1px; font-size: 12px; width: 100%; padding: 3px 0; }
 .keys { display: grid; gap: 2px; justify-items: end; padding: 3px 0; }

@@ -16,6 +16,7 @@ from errant_gust.core.grids.refine import Each, finer, nodes
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import noise as kernels
 from errant_gust.core.kernels.gas import middles
+from errant_gust.core.kernels.noise_values import add_value
 from errant_gust.core.kernels.refine import curls
 from errant_gust.core.study.parameters import FlowId, param
 
@@ -112,7 +113,7 @@ class Detail(GasStep):
                 w = np.float32(self.evolve * time * 2**o + o)
                 seed = np.uint32((self.seed * 0x9E3779B1 + o * 0x85EBCA77) & 0xFFFFFFFF)
                 share = np.float32(scale * (FALL / 2) ** o)
-                kernels.add_value(
+                add_value(
                     at_x, at_y, along[: a.size], np.float32(2.0**o / size), *offset, w, seed,
                     kernels.STREAMS[axis], share, value,
                 )  # fmt: skip

@@ -108,8 +108,12 @@ class Source(GasStep):
         help="Share of its own velocity that the gas is given: moving, turning, growing",
         group="Velocity",
     )
-    begin: float = param(0.0, unit="s", range=(-1e5, 1e5), slider=(0, 10), help="When it starts", group="When")
-    until: float = param(1e4, unit="s", range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When")
+    begin: float = param(
+        0.0, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 10), help="When it starts", group="When"
+    )
+    until: float = param(
+        1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When"
+    )
 
     wants = {"by": "scalar", "colour_by": "vector", "velocity_by": "vector"}
 

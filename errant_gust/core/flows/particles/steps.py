@@ -178,9 +178,9 @@ class Emit(ParticleStep):
     count: int = param(
         20_000, range=(0, 20_000_000), slider=(0, 200_000), help="How many", when={"timing": ["all at once"]}
     )
-    begin: float = param(0.0, unit="s", range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
+    begin: float = param(0.0, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
     until: float = param(
-        1e4, unit="s", range=(-1e5, 1e5), slider=(0, 20), help="When it stops", when={"timing": ["rate"]}
+        1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", when={"timing": ["rate"]}
     )
     life: float = param(4.0, unit="s", above=0, slider=(0.1, 20), help="Mean time from birth to death")
     life_variation: float = param(0.25, range=(0, 1), help="Lives differ by this share, more or less")
