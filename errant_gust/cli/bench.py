@@ -2,7 +2,6 @@
 
 import json
 import os
-import resource
 import subprocess
 import sys
 import tempfile
@@ -17,6 +16,7 @@ from rich.console import Console
 from rich.table import Table
 from scipy import ndimage
 
+from errant_gust.cli.peak import from_here, peak
 from errant_gust.core.demos.geometry import light_tower, write_obj
 from errant_gust.core.fields import look
 from errant_gust.core.fields.blocks import share_out, threads
@@ -307,9 +307,9 @@ def potential() -> Row:
         plan = Plan(parse(data), Assets(Path(name)))
         node = plan.at(0.0).lane("p")
         plan.at(0.0).shape("t").distance(np.zeros((3, 1), np.float32))
-        before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        before = from_here()
         took = best(lambda: node.step.make(node, None), 1)  # type: ignore[attr-defined]
-        grew = 1024 * (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before)
+        grew = peak() - before
         note = f"peak memory grew by {grew / 1e6:.0f} MB, {grew / 192**3:.0f} bytes a voxel"
         return Row("potential flow 192³ around a mesh", took, note=note)
 

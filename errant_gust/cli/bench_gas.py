@@ -89,10 +89,11 @@ def following() -> Row:
 
 
 MEMORY = """
-import resource, sys
+import sys
 from errant_gust.cli.bench_gas import _begun, smoke
+from errant_gust.cli.peak import peak
 _begun(smoke(int(sys.argv[1])), 2)
-print(1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+print(peak())
 """
 
 

@@ -163,13 +163,14 @@ def storing() -> list[Row]:
 
 
 RUN = """
-import json, resource, sys
+import json, sys
 from pathlib import Path
+from errant_gust.cli.peak import peak
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study import document
 peaks = []
 def report(done):
-    peaks.append(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+    peaks.append(peak())
 import shutil
 folder = Path(sys.argv[1])
 study = document.parse(json.loads((folder / "study.json").read_text()))
@@ -192,7 +193,7 @@ def delivering() -> Row:
         peaks = json.loads(done.stdout.splitlines()[-1])
         size = RunStore(Path(name) / "run").bytes() / 1e9
     note = (
-        f"peak memory {peaks[7] / 1e6:.2f} GB after 8 frames, {peaks[-1] / 1e6:.2f} GB after 48; "
+        f"peak memory {peaks[7] / 1e9:.2f} GB after 8 frames, {peaks[-1] / 1e9:.2f} GB after 48; "
         f"{size:.1f} GB written, {took / 48e3:.1f} s a frame"
     )
     return Row("5 M particles, 48 frames to disk", took, note=note)

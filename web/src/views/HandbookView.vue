@@ -19,7 +19,7 @@
           <p><b>Stop early, keep, go on.</b> Frames are shown as they come. Stop keeps them; Run goes on from the last one, also after the machine was switched off.</p>
           <p><b>Look into a gas.</b> Select its lane: the probe then stands in what the run holds. With smoke shown it draws the velocity as barbs, with a channel shown it slices that channel.</p>
           <p><b>Compare (C).</b> Runs, or channels of one, side by side: turn one picture and all turn, one range maps them all, the third picture is the difference of the first two, and below are the numbers. The address keeps what is seen, frame, range and camera included: send it. Quantities of different units may stand side by side, but are not subtracted.</p>
-          <p><b>Keep swirls.</b> Smoke that drifts apart too softly has lost its swirls to the grid. Before you refine, switch Keep swirls on in its Domain: three quarters more time instead of eight to sixteen times. Curl up adds to swirls what was not there; this only keeps what was.</p>
+          <p><b>Keep swirls.</b> Smoke that drifts apart too softly has lost its swirls to the grid. Before you refine, switch Keep swirls on in its Domain: twice the time, where voxels half as large take eight to sixteen times. Curl up adds to swirls what was not there; this only keeps what was.</p>
           <p><b>Times and frames.</b> Times are in seconds, so that another frame rate changes none. Where a time is a moment, the frame stands beside it, and <i class="num">f 25</i> may be typed.</p>
           <p><b>Refine.</b> A gas lane that begins with Detail carries finer smoke by the motion of another gas. Change the sources' look, the eddies or the fading there, and the coarse run stays.</p>
         </article>

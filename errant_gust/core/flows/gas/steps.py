@@ -194,7 +194,7 @@ class Domain(GasStep):
     reflect: bool = param(
         False, label="Keep swirls",
         help="Each step in two halves, the second from the mirrored velocity: swirls last that carrying wears away, "
-        "for three quarters more time",
+        "for twice the time",
     )  # fmt: skip
     west: bool = param(True, label="Open at −x", help="Air flows through this side", group="Open sides")
     east: bool = param(True, label="Open at +x", help="Air flows through this side", group="Open sides")
