@@ -113,7 +113,7 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     expect(page.get_by_test_id("fold-A further channel")).to_contain_text("channel glow")
     # points in time may be typed as frames, and are told as such
     page.get_by_test_id("fold-When").click()
-    expect(page.get_by_test_id("frame-until")).to_have_text("after the end")
+    expect(page.get_by_test_id("frame-until")).to_have_text("past end")
     put(page, "begin", "f 7")
     expect(page.get_by_test_id("number-begin")).to_have_value("0.25")
     expect(page.get_by_test_id("frame-begin")).to_have_text("f 7")

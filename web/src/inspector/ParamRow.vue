@@ -2,7 +2,7 @@
   <div class="param" :class="{ pick: pickable }" :data-testid="`param-${spec.name}`">
     <button v-if="pickable" class="pickme" :data-testid="`pick-${spec.name}`" @click="linkTo(path!, spec.label)">{{ spec.label }}</button>
     <label v-else :title="help">{{ spec.label }}</label>
-    <div class="v">
+    <div class="v" :class="{ moment: spec.moment && !special }">
       <template v-if="special === 'keys'">
         <div class="keys">
           <div v-for="(k, i) in (raw as Keys).keys" :key="i" class="key">
@@ -167,7 +167,7 @@ const keyRange = computed<[number, number]>(() => props.spec.slider ?? [Math.min
 const asFrame = computed(() => {
   const { start, end, fps, slow_motion } = runs.clock
   const n = start + Number(value.value) * fps * slow_motion
-  return n > end ? 'after the end' : `f ${shown(Math.round(n * 100) / 100, 6)}`
+  return n > end ? 'past end' : `f ${shown(Math.round(n * 100) / 100, 6)}`
 })
 function fromFrame(text: string): number | undefined {
   const found = /^\s*(?:f(?:rame)?\s*(-?[\d.]+)|(-?[\d.]+)\s*f(?:rame)?)\s*$/i.exec(text)
@@ -193,6 +193,8 @@ select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; b
 .pick { box-shadow: inset 2px 0 0 var(--signal); }
 .pickme { text-align: left; color: var(--signal-text); text-decoration: underline; }
 .unit { color: var(--muted); font-size: 11.500px; }
+.moment { flex-wrap: nowrap; }
+.moment input[type='range'] { min-width: 20px; }
 .frame { color: var(--muted); font-size: 11px; white-space: nowrap; }
 .dots { color: var(--muted); width: 14px; }
 .many { display: grid; gap: 1px; font-size: 12px; width: 100%; padding: 3px 0; }
