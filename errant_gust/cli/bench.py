@@ -229,7 +229,7 @@ def solving() -> list[Row]:
     pair = best(lambda: fft.idctn(fft.dctn(b, type=2, workers=threads()), type=2, workers=threads()))
     plain, cut = Poisson(*_walls(n, None), threads=threads()), Poisson(*_walls(n, _ring_and_ball(n)), threads=threads())
     direct = best(lambda: plain.solve(b))
-    right = np.where(cut._active, b, 0)
+    right = np.where(cut.active, b, 0)
     ours = best(lambda: cut.solve(right, tolerance=1e-4), 3)
     rows = [
         Row("projection 128³, no obstacle", direct, "SciPy DCT pair", pair, direct / pair, "≤ 1.5× it"),
@@ -267,7 +267,7 @@ def _against_algebraic(n: int) -> Row:
 
     shares = _walls(n, _ring_and_ball(n))
     solver = Poisson(*shares, threads=threads())
-    active = solver._active
+    active = solver.active
     number = np.full(active.shape, -1)
     number[active] = np.arange(active.sum())
     rows, columns, values = [], [], []

@@ -116,6 +116,14 @@ def test_lent_memory_leaves_no_trace_in_what_is_solved(cut, rng):
     assert np.abs(first).max() > 0
 
 
+@pytest.mark.parametrize("nothing", [0.0, np.nan])
+def test_nothing_to_solve_and_what_is_no_number_give_zero_not_what_was_lent(cut, nothing):
+    solver = Poisson(*cut)
+    for index in range(5):
+        solver.lend(index, solver.shape).fill(7)
+    assert not solver.solve(np.full(solver.shape, nothing, F)).any()
+
+
 def test_the_number_of_threads_changes_no_bit_of_what_is_solved(cut, rng):
     b = right_side(cut, rng)
     solvers = [Poisson(*cut, threads=n) for n in (1, 2, 4)]

@@ -114,7 +114,7 @@ class Projector:
     @property
     def active(self) -> Array:
         """Cells (nx, ny, nz) that any flow can enter or leave."""
-        return np.ones(self.solver.shape, bool) if self.solver.plain else self.solver._active
+        return self.solver.active
 
     def fixed(self, wall: Triple | None, sources: Array | None) -> Array | None:
         """What the open faces have to make up for in every cell: moving walls and wanted net outflow, in m/s."""

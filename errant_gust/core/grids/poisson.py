@@ -100,6 +100,8 @@ class Poisson:
         )  # fmt: skip
         self.shape = (wy.shape[0], wx.shape[1], wx.shape[2])
         self.iterations, self._lent = 0, False
+        self.active = np.ones(self.shape, bool)
+        """Cells (nx, ny, nz) with an open face."""
         if self.plain:
             return
         self.levels = [Level(wx, wy, wz, self.threads)]
@@ -123,7 +125,7 @@ class Poisson:
                 if face.any():
                     open_parts |= set(np.unique(np.take(parts, side, axis=axis)[face]).tolist())
         self._closed = [i for i in range(1, count + 1) if i not in open_parts]
-        self._active, self._cells = active, int(active.sum())
+        self.active, self._cells = active, int(active.sum())
         self._parts = parts if count > 1 else None
         self._open = bool(open_parts)
 
@@ -242,8 +244,6 @@ class Poisson:
         fill = b if callable(b) else partial(kernels.load, np.ascontiguousarray(b, np.float32))
         start = rr = self._begin(fill)
         self.iterations, previous = 0, 0.0
-        if start == 0:
-            x.fill(0)
         while self.iterations < most and rr > tolerance * start:
             if cancel is not None and cancel():
                 raise Cancelled
@@ -258,8 +258,6 @@ class Poisson:
             top.staged(partial(kernels.turn, d, z, mean, beta, *top.matrix, q, top.totals))
             dq = float(top.totals.sum())
             if dq <= 0:
-                if self.iterations == 0:
-                    x.fill(0)
                 break
             step = np.float32(rz / dq)
             top.each(partial(kernels.step_and_norm, x, r, d, q, step, self.iterations == 0, top.totals))
@@ -269,6 +267,8 @@ class Poisson:
             if progress is not None:
                 done = np.log(max(rr / start, 1e-12)) / np.log(tolerance)
                 progress(float(np.clip(done, 0, 1)))
+        if self.iterations == 0:  # nothing to do, or nothing that is a number: what was lent is not the answer
+            x.fill(0)
         return x
 
     def _direct(self, b: Array) -> Array:

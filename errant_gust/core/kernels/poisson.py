@@ -367,6 +367,15 @@ def step_and_norm(x, r, d, q, alpha, new, totals, first, last):
         totals[i] = added(squares)
 
 
+@inline
+def opened(row, inverse, sums):
+    """Zero where no face is open; the rest is added to `sums`."""
+    for s in range(row.size):
+        e = row[s] if inverse[s] > F0 else F0
+        row[s] = e
+        sums[s] += e
+
+
 @kernel
 def load(b, r, dinv, totals, first, last):
     """A right side (nx, ny, nz) into the padded r, zero where no face is open; the sum of every plane into `totals`."""
@@ -377,9 +386,8 @@ def load(b, r, dinv, totals, first, last):
         for j in range(b.shape[1]):
             came, to, inverse = b[i, j], r[i + 1, j + 1, 1 : nz + 1], dinv[i + 1, j + 1, 1 : nz + 1]
             for s in range(nz):
-                e = came[s] if inverse[s] > F0 else F0
-                to[s] = e
-                sums[s] += e
+                to[s] = came[s]
+            opened(to, inverse, sums)
         totals[i] = added(sums)
 
 

@@ -3,7 +3,7 @@
 import numpy as np
 
 from errant_gust.core.kernels.compiler import inline, kernel
-from errant_gust.core.kernels.poisson import added
+from errant_gust.core.kernels.poisson import added, opened
 
 F0 = np.float32(0.0)
 F1 = np.float32(1.0)
@@ -71,10 +71,7 @@ def outflows(u, v, w, sx, sy, sz, fixed, r, dinv, totals, first, last):
             if fixed.size:
                 for s in range(nz):
                     to[s] -= fixed[i, j, s]
-            for s in range(nz):
-                e = to[s] if inverse[s] > F0 else F0
-                to[s] = e
-                sums[s] += e
+            opened(to, inverse, sums)
         totals[i] = added(sums)
 
 

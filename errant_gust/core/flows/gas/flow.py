@@ -39,7 +39,7 @@ TOLERANCE = 5e-4
 
 
 @dataclass(frozen=True)
-class Path:
+class Trace:
     """Velocities on faces for a step (−dt / h), how they bend, and memory to work in."""
 
     faces: Triple
@@ -289,7 +289,10 @@ class GasFlow:
         parts, scene = self.parts(end), self.plan.at(end)
         projector, solid, wall = self._walls(state, scene, parts)
         if end > start:
-            state = self._carried(state, projector, wall, end - start, solid is not None, own)
+            reflect = cast(Domain, parts[0].step).reflect
+            state = self._carried(
+                state, projector, wall, end - start, walls=solid is not None, own=own, reflect=reflect, cancel=cancel
+            )
         work = self._filled(state, start, end, parts, solid, cancel)
         work.lend = projector.solver.lend
         if work.dt:
@@ -325,8 +328,9 @@ class GasFlow:
         each_slab(state.values.shape[1] + extra, work, threads())
 
     def _carried(
-        self, state: GasState, projector: Projector, wall: Triple | None, dt: float, walls: bool, own: bool
-    ) -> GasState:
+        self, state: GasState, projector: Projector, wall: Triple | None, dt: float, *, walls: bool, own: bool,
+        reflect: bool = False, cancel: Cancel | None = None,
+    ) -> GasState:  # fmt: skip
         """Channels and velocities after dt, by MacCormack with one trace for all; the state itself if it is `own`."""
         sides = [closed_sides(axis, projector.low, projector.high) for axis in range(3)]
 
@@ -337,15 +341,15 @@ class GasFlow:
             return grid.u, grid.v, grid.w
 
         lend, faces = projector.solver.lend, state.faces
-        if not cast(Domain, self.parts(0.0)[0].step).reflect:
+        if not reflect:
             carrier = open_to_walls((faces.u, faces.v, faces.w), own)
             return self._carried_by(state, carrier, dt, carrier, dt, lend=lend, own=own)
-        carrier, mirrored = self._reflected(state, projector, wall, dt, open_to_walls)
+        carrier, mirrored = self._reflected(state, projector, wall, dt, open_to_walls, cancel)
         return self._carried_by(state, carrier, dt, mirrored, 0.5 * dt, lend=lend, own=own)
 
     def _reflected(
         self, state: GasState, projector: Projector, wall: Triple | None, dt: float,
-        open_to_walls: Callable[[Triple, bool], Triple],
+        open_to_walls: Callable[[Triple, bool], Triple], cancel: Cancel | None,
     ) -> tuple[Triple, Triple]:  # fmt: skip
         """Velocities half a step on: as projected, and mirrored in that projection (advection-reflection, Zehnder,
         Narain, Thomaszewski 2018). Carrying the mirrored ones on and projecting again puts back the energy that the
@@ -358,7 +362,7 @@ class GasFlow:
         path = self._path(carrier, 0.5 * dt, projector.solver.lend)
         mirrored = [self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(carrier)]
         half = FaceGrid(state.window, *(f.copy() for f in mirrored))
-        projector.step(half, -swelling, tolerance=TOLERANCE)  # as much net outflow as there was
+        projector.step(half, -swelling, tolerance=TOLERANCE, cancel=cancel)  # as much net outflow as there was
         projector.seal(half, wall)
         for f, g in zip(mirrored, (half.u, half.v, half.w), strict=True):
             np.subtract(2 * g, f, out=f)
@@ -392,15 +396,15 @@ class GasFlow:
         state.u, state.v, state.w = (self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(motion))
         return state
 
-    def _path(self, faces: Triple, dt: float, lend: Lend) -> "Path":
+    def _path(self, faces: Triple, dt: float, lend: Lend) -> "Trace":
         """Where everything comes from that velocities on the faces carry for dt."""
         step = np.float32(-dt / self.domain.voxel_size)
         cells = (faces[1].shape[0], faces[0].shape[1], faces[0].shape[2])
         bx, by, bz = (lend(axis, cells, np.float32) for axis in range(3))
         each_slab(cells[0], partial(kernels.bends, *faces, step, bx, by, bz), threads())
-        return Path(faces, step, (bx, by, bz), lend)
+        return Trace(faces, step, (bx, by, bz), lend)
 
-    def _along(self, path: "Path", values: Array, axis: int, outside: int) -> Array:
+    def _along(self, path: "Trace", values: Array, axis: int, outside: int) -> Array:
         """Arrays (c, …) on cells (axis −1) or on faces across an axis, carried along a path."""
         hat = path.lend(3, values.shape, np.float32) if len(values) == 1 else np.empty_like(values)
         base, out = path.lend(4, values.shape[1:], np.int32), np.empty_like(values)

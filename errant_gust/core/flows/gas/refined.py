@@ -131,14 +131,14 @@ class DetailFlow(GasFlow):
         origin = tuple(o // self.times for o in state.origin)
         shape = tuple(n // self.times for n in state.values.shape[1:])
         made = []
-        corners = self._corners(before.moved_to(origin, shape).window, self.plan.at(time), parts)
-        shares = None if corners is None else open_shares(before.moved_to(origin, shape).window, corners)
+        before, after = before.moved_to(origin, shape), after.moved_to(origin, shape)
+        corners = self._corners(after.window, self.plan.at(time), parts)
+        shares = None if corners is None else open_shares(after.window, corners)
         for coarse in (before, after):
-            coarse = coarse.moved_to(origin, shape)
             grid = coarse.faces if shares is None else spread_into_walls(coarse.faces, shares)
             made.append((grid.u, grid.v, grid.w))
         u, v, w = (np.asarray(0.5 * (x + y), np.float32) for x, y in zip(*made, strict=True))
-        amplitude = self.detail.amplitude(u, v, w, self._clear(after.moved_to(origin, shape).window, time, parts))
+        amplitude = self.detail.amplitude(u, v, w, self._clear(after.window, time, parts))
         eddies = self.detail.eddies(state.window, self.times, amplitude, time, _each)
         a, b = (finer_faces(faces, self.times, _each) for faces in made)
         return a, b, eddies
