@@ -8,6 +8,7 @@ from errant_gust.core.errors import FileError
 from errant_gust.core.fields.scene import Plan
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.runs import compute as compute_module
 from errant_gust.core.runs.compare import channel_of, difference, numbers_of, on_one_grid, particles_apart
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.cost import cost_of
@@ -169,3 +170,30 @@ def test_frames_as_zarr_are_what_the_run_holds_and_never_half_written(tmp_path, 
     with pytest.raises(FileError, match="No space left"):
         export_run(run, tmp_path / "other", format="zarr", frames=(1, 1))
     assert not list((tmp_path / "other").iterdir())
+
+
+def test_the_time_left_is_told_by_the_last_frames_not_by_the_first(tmp_path, monkeypatch):
+    """A clock of its own: the first frame takes 100 s (everything is loaded in it), the n-th takes n seconds."""
+    now, real = [0.0], compute_module.open_flow
+
+    class Slow:
+        def __init__(self, *of):
+            self.flow = real(*of)
+
+        def first(self):
+            now[0] += 100
+            return self.flow.first()
+
+        def next(self, state, frame, *more, **options):
+            now[0] += frame + 1
+            return self.flow.next(state, frame, *more, **options)
+
+    monkeypatch.setattr(compute_module, "open_flow", Slow)
+    monkeypatch.setattr(compute_module.time, "perf_counter", lambda: now[0])
+    said = []
+    compute_module.compute(gas(PUFF, end=12).study, "g", tmp_path / "run", report=said.append)
+    left = {done.frame: done.left for done in said}
+    assert left[1] == 100 * 11, "nothing else is known yet"
+    assert left[2] == 2 * 10
+    assert left[11] == pytest.approx(np.mean(range(4, 12)))
+    assert left[12] == 0

@@ -2,6 +2,7 @@
 
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -90,7 +91,8 @@ def compute(
         state: State | None = None
         if frame > start:
             state = steps.load(store.read(frame - 1), store.facts(frame - 1))
-        began, made, first = time.perf_counter(), 0, 0.0
+        recent: deque[float] = deque(maxlen=8)  # gas takes longer as it spreads: the last frames tell of the next
+        first = True
         while frame <= end:
             if cancel is not None and cancel():
                 raise Cancelled
@@ -98,13 +100,14 @@ def compute(
             state = steps.first() if state is None else steps.next(state, frame - 1, cancel, keep=False)
             facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
             store.write(frame, state.channels(), facts)
-            made += 1
-            if made == 1:
-                first = time.perf_counter() - began  # meshes and kernels are loaded in it
+            recent.append(time.perf_counter() - t0)
             if report is not None:
-                each = (time.perf_counter() - began - first) / (made - 1) if made > 1 else first
+                each = sum(recent) / len(recent)
                 report(
                     FrameDone(frame, frame - start + 1, end - start + 1, facts["seconds"], each * (end - frame), facts)
                 )
+            if first:
+                recent.clear()  # meshes and kernels are loaded in it
+                first = False
             frame += 1
     return store
