@@ -35,6 +35,10 @@ class BudgetError(GustError):
         super().__init__(what, where=where, fix=fix)
 
 
+class SolverError(GustError):
+    """What a solver found is no answer: too much remains."""
+
+
 class FileError(GustError):
     """A file cannot be read or written."""
 

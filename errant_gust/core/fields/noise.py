@@ -17,7 +17,7 @@ from errant_gust.core.study.parameters import Vec3, param
 # the gradient, per lattice cell.
 BOUND = 1.0
 SLOPE = {
-    "gradient": 0.476, "simplex": 0.611, "waves": 1.047,
+    "gradient": 0.476, "simplex": 0.611, "waves": 0.740,
     "nearest": 0.924, "second nearest": 0.796, "border": 1.389, "number": 0.0,
 }  # fmt: skip
 CELL_KINDS = ("nearest", "second nearest", "border", "number")
@@ -124,7 +124,8 @@ class Noise(Fractal):
     """Noise summed over octaves; it boils by passing through a fourth dimension and slides by drifting.
 
     Gradient noise: Perlin, Improving Noise, 2002. Simplex noise: Gustavson 2005, in four dimensions. Cells: Worley
-    1996, whose points wander as it evolves. Waves: the mean of six plane waves. `signed` lies in [-1, 1] and `unit`
+    1996, whose points wander as it evolves. Waves: six plane waves in even directions, which swell and fade as it
+    evolves while six others take their place. `signed` lies in [-1, 1] and `unit`
     in [0, 1] (typically half of that is used, more octaves use less); `raw` is the sum as it is, at most the sum of
     roughness^o.
     """

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from errant_gust.core.errors import BudgetError, StudyError
+from errant_gust.core.errors import BudgetError, SolverError, StudyError
 from errant_gust.core.fields.blocks import BLOCK, Cancel, share_out, threads
 from errant_gust.core.fields.gridded import WORKING, Gridded, at_faces
 from errant_gust.core.fields.plan import Node
@@ -128,6 +128,12 @@ class SolvedFlow(Gridded):
         """The field outside the region."""
         raise NotImplementedError
 
+    def _project(self, node: Node, grid: FaceGrid, shares: Triple, **options: Any) -> Solved:
+        try:
+            return project(grid, shares, **options)
+        except SolverError as error:
+            raise error.under(node.where) from None
+
     def _boxes(self, node: Node, walled: bool) -> tuple[GridRegion, GridRegion]:
         """The region, and what is solved: two voxels more all round, so that sampling at the sides sees whole cells.
 
@@ -192,8 +198,8 @@ class DivergenceFree(SolvedFlow):
             WORKING[node.where] = 0.1 * (axis + 1)
         grid, opened = FaceGrid(box, *parts), self.sides == "open"
         shares = open_shares(box, corners)
-        solved = project(
-            grid, shares, wall=wall_velocity(box, shapes), open_low=(opened,) * 3, open_high=(opened,) * 3,
+        solved = self._project(
+            node, grid, shares, wall=wall_velocity(box, shapes), open_low=(opened,) * 3, open_high=(opened,) * 3,
             threads=threads(), cancel=cancel, progress=lambda p: WORKING.__setitem__(node.where, 0.3 + 0.7 * p),
         )  # fmt: skip
         return FaceField(spread_into_walls(solved.grid, shares) if shapes else solved.grid, solved, within)
@@ -258,8 +264,8 @@ class PotentialFlow(SolvedFlow):
             raise StudyError(
                 "needs an inlet and an outlet", where=node.where, fix="name a shape at each end of the duct"
             )
-        solved = project(
-            FaceGrid(box, *parts), shares, wall=wall_velocity(box, shapes), sources=self._sources(node, box, shares),
+        solved = self._project(
+            node, FaceGrid(box, *parts), shares, wall=wall_velocity(box, shapes), sources=self._sources(node, box, shares),
             open_low=(opened,) * 3, open_high=(opened,) * 3, threads=threads(), cancel=cancel,
             progress=lambda p: WORKING.__setitem__(node.where, p),
         )  # fmt: skip

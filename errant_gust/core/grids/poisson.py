@@ -4,6 +4,9 @@ Batty, Bertails, Bridson 2007 (variational pressure), Ng, Min, Gibou 2009 (face 
 with piecewise-constant transfers, V-cycles above and W-cycles below; without obstacles and with closed sides a cosine
 transform solves it directly. Every pass over the grid is bound by memory, so what can go through it together does (see
 `kernels/poisson.py`). Sums are taken plane by plane, so that the number of threads does not change them.
+
+A closed part leaves p free by a constant, which conjugate gradients never see as long as the residual has no mean
+there. In float32 it gets one, which the cycle then amplifies: it is taken off again before it counts.
 """
 
 from collections.abc import Callable
@@ -12,7 +15,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, ndimage
+from scipy import fft
 
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.grids.slabs import each_slab, slabs_of, solver_pool
@@ -22,6 +25,8 @@ Array = NDArray[Any]
 SERIAL = 26**3  # smaller levels are done by one thread
 COARSEST = 5
 TWICE = 2  # from this level on, a quarter of the resolution
+DRIFT = 1e-3  # share of the residual that its mean may be before it is taken off
+STALLED = 8  # iterations without a smaller residual after which there will be none
 THICK = 10  # least planes of a slab: five sweeps at once leave wedges of eight
 BYTES_A_VOXEL = 108  # solver, faces and shares together at their peak, measured in tests/core/test_solver.py
 
@@ -102,6 +107,8 @@ class Poisson:
         self.iterations, self._lent = 0, False
         self.active = np.ones(self.shape, bool)
         """Cells (nx, ny, nz) with an open face."""
+        self.cells, self.closed, self.several = self.active.size, True, False
+        """Their number; whether any connected part of them is closed all round, and is one of several."""
         if self.plain:
             return
         self.levels = [Level(wx, wy, wz, self.threads)]
@@ -116,18 +123,14 @@ class Poisson:
     def _pockets(self) -> None:
         """Connected parts with closed sides all round: p is free by a constant in each."""
         top = self.levels[0]
-        active = top.dinv[1:-1, 1:-1, 1:-1] > 0
-        parts, count = ndimage.label(active)
-        open_parts = set()
-        for w, axis in ((top.wx, 0), (top.wy, 1), (top.wz, 2)):
-            for side in (0, -1):
-                face = np.take(w, side, axis=axis) > 0
-                if face.any():
-                    open_parts |= set(np.unique(np.take(parts, side, axis=axis)[face]).tolist())
-        self._closed = [i for i in range(1, count + 1) if i not in open_parts]
-        self.active, self._cells = active, int(active.sum())
-        self._parts = parts if count > 1 else None
-        self._open = bool(open_parts)
+        self.active = top.dinv[1:-1, 1:-1, 1:-1] > 0
+        parts = np.empty(self.shape, np.int32)
+        work = np.empty(parts.size, np.int32), np.empty(parts.size, np.int32), np.empty(parts.size, bool)
+        count = kernels.label_parts(top.wx, top.wy, top.wz, top.dinv, *work, parts)
+        self.cells, self.closed = int(self.active.sum()), bool((parts > 0).any())
+        self.several = count > 1 and self.closed
+        self._parts = parts if self.several else None
+        self._count = count
 
     def lend(self, index: int, shape: tuple[int, ...], dtype: Any = np.float32) -> Array:
         """One of five arrays (0 … 4) of the solver's memory, of a shape of at most one node more than the grid has
@@ -139,7 +142,7 @@ class Poisson:
         self._lent = True
         return (*self._work, top.p, top.b)[index].reshape(-1)[:count].view(dtype).reshape(shape)
 
-    def _begin(self, fill: Callable[[Array, Array, Array, int, int], None]) -> float:
+    def begin(self, fill: Callable[[Array, Array, Array, int, int], None]) -> float:
         """The right side into the first level, without its mean in every closed part; its norm."""
         top = self.levels[0]
         if self._lent:
@@ -147,20 +150,23 @@ class Poisson:
                 _clear_border(a)
             self._lent = False
         top.each(partial(fill, top.b, top.dinv, top.sums))
-        mean = np.float32(0)
+        return self._without_mean(top.b)
+
+    def _without_mean(self, a: Array) -> float:
+        """Takes the mean in every closed part off the first level's a, whose sums of planes are known; its norm."""
+        top, mean = self.levels[0], np.float32(0)
         if self._parts is not None:
-            self._remove_means(top.b)
-        elif self._closed:
-            mean = np.float32(top.sums.sum() / max(1, self._cells))
-        top.each(partial(kernels.shift, top.b, top.dinv, mean, top.totals))
+            self._remove_means(a)
+        elif self.closed:
+            mean = np.float32(top.sums.sum() / max(1, self.cells))
+        top.each(partial(kernels.shift, a, top.dinv, mean, top.totals))
         return float(np.sqrt(top.totals.sum()))
 
     def _remove_means(self, a: Array) -> None:
-        """From each of several closed parts."""
-        inner = a[1:-1, 1:-1, 1:-1]
-        for i in self._closed:
-            where = self._parts == i
-            inner[where] -= np.float32(inner[where].mean(dtype=np.float64))
+        """From each of several parts that is closed."""
+        sums, cells = np.zeros(self._count + 1), np.zeros(self._count + 1, np.int64)
+        kernels.part_sums(a, self._parts, sums, cells)
+        kernels.shift_parts(a, self._parts, (sums / np.maximum(cells, 1)).astype(np.float32))
 
     def _dense(self) -> None:
         """Pseudo-inverse on the coarsest grid."""
@@ -242,17 +248,17 @@ class Poisson:
         x, d, q = self._work
         r, z = top.b, top.p  # the residual is the right side of the cycle, which leaves its answer in p
         fill = b if callable(b) else partial(kernels.load, np.ascontiguousarray(b, np.float32))
-        start = rr = self._begin(fill)
-        self.iterations, previous = 0, 0.0
-        while self.iterations < most and rr > tolerance * start:
+        start = rr = self.begin(fill)
+        self.iterations, previous, best, since = 0, 0.0, start, 0
+        while self.iterations < most and rr > tolerance * start and since < STALLED:
             if cancel is not None and cancel():
                 raise Cancelled
             self._cycle(0)
             rz, mean = float(top.totals.sum()), np.float32(0)
             if self._parts is not None:
                 self._remove_means(z)
-            elif self._closed:
-                mean = np.float32(top.sums.sum() / max(1, self._cells))  # taken off on the way
+            elif self.closed:
+                mean = np.float32(top.sums.sum() / max(1, self.cells))  # taken off on the way
             # the residual has no mean, so that its product with z is the same before and after
             beta = np.float32(rz / previous if previous else 0.0)
             top.staged(partial(kernels.turn, d, z, mean, beta, *top.matrix, q, top.totals))
@@ -260,9 +266,11 @@ class Poisson:
             if dq <= 0:
                 break
             step = np.float32(rz / dq)
-            top.each(partial(kernels.step_and_norm, x, r, d, q, step, self.iterations == 0, top.totals))
+            top.each(partial(kernels.step_and_norm, x, r, d, q, step, self.iterations == 0, top.totals, top.sums))
             rr = float(np.sqrt(top.totals.sum()))
-            previous = rz
+            if self._drifted(rr):
+                rr = self._without_mean(r)
+            previous, best, since = rz, min(best, rr), 0 if rr < best else since + 1
             self.iterations += 1
             if progress is not None:
                 done = np.log(max(rr / start, 1e-12)) / np.log(tolerance)
@@ -270,6 +278,13 @@ class Poisson:
         if self.iterations == 0:  # nothing to do, or nothing that is a number: what was lent is not the answer
             x.fill(0)
         return x
+
+    def _drifted(self, norm: float) -> bool:
+        """Whether the residual got a mean that counts (in several parts: whether it may have)."""
+        if self._parts is not None or not self.closed:
+            return self._parts is not None
+        mean = float(self.levels[0].sums.sum()) / max(1, self.cells)
+        return mean * mean * self.cells > (DRIFT * norm) ** 2
 
     def _direct(self, b: Array) -> Array:
         """All faces open inside and closed outside: the cosine transform diagonalises A."""

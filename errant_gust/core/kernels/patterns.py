@@ -17,6 +17,9 @@ SIMPLEX_SCALE = np.float32(52.0)
 TWO_PI = np.float32(2.0 * np.pi)
 UNIT = np.float32(1.0 / 4294967296.0)
 WAVES = 6
+_golden = (1 + np.sqrt(5.0)) / 2
+_axes = [(0, 1, _golden), (0, -1, _golden), (1, _golden, 0), (-1, _golden, 0), (_golden, 0, 1), (_golden, 0, -1)]
+AXES = (np.array(_axes) / np.sqrt(1 + _golden**2)).astype(np.float32)
 TEN = np.uint32(1023)
 TEN_BITS = np.uint32(10)
 TWENTY_BITS = np.uint32(20)
@@ -194,25 +197,49 @@ def add_cells(x, y, z, frequency, ox, oy, oz, w, seed, k, amplitude, value, grad
         gradient[2, p] += scale * frequency * gz
 
 
+@inline
+def draw(h, number):
+    """One of many numbers in [0, 1) that grow out of a hash."""
+    return unit(mix(np.uint32(h ^ np.uint32(np.uint32(number + 1) * PX))))
+
+
+@inline
+def aimed(h, first, dx, dy, dz, phase):
+    """Directions and phases of six waves from `first` on: the axes of an icosahedron, turned at random (Shoemake,
+    Uniform random rotations, 1992). No set of so few is more even: the squares of their parts along any line add up
+    to 2."""
+    a, b, c = draw(h, 0), TWO_PI * draw(h, 1), TWO_PI * draw(h, 2)
+    r, s = np.sqrt(F1 - a), np.sqrt(a)
+    qx, qy, qz, qw = r * np.sin(b), r * np.cos(b), s * np.sin(c), s * np.cos(c)
+    for j in range(WAVES):
+        x, y, z = AXES[j, 0], AXES[j, 1], AXES[j, 2]
+        tx, ty, tz = F2 * (qy * z - qz * y), F2 * (qz * x - qx * z), F2 * (qx * y - qy * x)
+        dx[first + j] = x + qw * tx + (qy * tz - qz * ty)
+        dy[first + j] = y + qw * ty + (qz * tx - qx * tz)
+        dz[first + j] = z + qw * tz + (qx * ty - qy * tx)
+        phase[first + j] = TWO_PI * draw(h, 3 + j)
+
+
 @kernel
 def add_waves(x, y, z, frequency, ox, oy, oz, w, seed, k, amplitude, value, gradient):
-    """The mean of six plane sine waves of one length in random directions; each travels at its own pace with w."""
-    dx = np.empty(WAVES, np.float32)
-    dy = np.empty(WAVES, np.float32)
-    dz = np.empty(WAVES, np.float32)
-    phase = np.empty(WAVES, np.float32)
-    for j in range(WAVES):
-        h = mix(np.uint32(np.uint32(j + 1) * PX) ^ np.uint32(seed))
-        h = mix(np.uint32(h * k))
-        up = F2 * unit(h) - F1
-        turn = TWO_PI * unit(mix(np.uint32(h ^ PY)))
-        flat = np.sqrt(max(F0, F1 - up * up))
-        dx[j], dy[j], dz[j] = flat * np.cos(turn), flat * np.sin(turn), up
-        pace = HALF + unit(mix(np.uint32(h ^ PZ)))
-        whole = unit(mix(np.uint32(h ^ PW))) + np.float32(w) * pace
-        phase[j] = TWO_PI * (whole - np.floor(whole))
-    share = amplitude / np.float32(WAVES)
-    slope = share * TWO_PI * frequency
+    """Six plane sine waves of one length in even directions, and as w goes on six others that take their place.
+
+    Each stands still and only swells and fades, so that the pattern boils in place; the two sets are blended so that
+    the mean square does not change. Of an amplitude of 1, the six alone reach 1/√2, two sets halfway 1.
+    """
+    dx, dy, dz = np.empty(2 * WAVES, np.float32), np.empty(2 * WAVES, np.float32), np.empty(2 * WAVES, np.float32)
+    phase, size = np.empty(2 * WAVES, np.float32), np.empty(2 * WAVES, np.float32)
+    layer = np.floor(w)
+    t = np.float32(w - layer)
+    s = t * t * t * (t * (t * np.float32(6.0) - np.float32(15.0)) + np.float32(10.0))
+    whole = np.sqrt(F2 * (s * s + (F1 - s) * (F1 - s))) * np.float32(WAVES)
+    own = mix(np.uint32(mix(np.uint32(np.uint32(seed) + PY)) ^ np.uint32(k)))
+    for set in range(2):
+        h = mix(np.uint32(own + np.uint32(np.uint32(np.int32(layer) + set) * PW)))
+        aimed(h, set * WAVES, dx, dy, dz, phase)
+        size[set * WAVES : (set + 1) * WAVES] = amplitude * (s if set else F1 - s) / whole
+    count = WAVES if s == F0 else 2 * WAVES
+    turn = TWO_PI * frequency
     for p in range(x.size):
         qx = x[p] * frequency + ox
         qy = y[p] * frequency + oy
@@ -221,15 +248,15 @@ def add_waves(x, y, z, frequency, ox, oy, oz, w, seed, k, amplitude, value, grad
         gx = F0
         gy = F0
         gz = F0
-        for j in range(WAVES):
+        for j in range(count):
             t = qx * dx[j] + qy * dy[j] + qz * dz[j]
             a = TWO_PI * (t - np.floor(t)) + phase[j]
-            v += np.sin(a)
-            c = np.cos(a)
+            v += size[j] * np.sin(a)
+            c = size[j] * np.cos(a)
             gx += c * dx[j]
             gy += c * dy[j]
             gz += c * dz[j]
-        value[p] += share * v
-        gradient[0, p] += slope * gx
-        gradient[1, p] += slope * gy
-        gradient[2, p] += slope * gz
+        value[p] += v
+        gradient[0, p] += turn * gx
+        gradient[1, p] += turn * gy
+        gradient[2, p] += turn * gz

@@ -75,6 +75,29 @@ def outflows(u, v, w, sx, sy, sz, fixed, r, dinv, totals, first, last):
         totals[i] = added(sums)
 
 
+@kernel
+def remains(u, v, w, sx, sy, sz, fixed, active, squares, sums, speeds, faces, first, last):
+    """What is to be made up for (see `outflows`) in active cells: its square and itself, summed over every
+    plane; and over the lower faces of the cells the square of the velocity by open share, and the shares."""
+    _, ny, nz = u.shape
+    row = np.empty((4, nz), np.float32)
+    for i in range(first, last):
+        row[:] = F0
+        for j in range(ny):
+            for s in range(nz):
+                e = sx[i, j, s] * u[i, j, s] - sx[i + 1, j, s] * u[i + 1, j, s]
+                f = sy[i, j, s] * v[i, j, s] - sy[i, j + 1, s] * v[i, j + 1, s]
+                g = e + f + (sz[i, j, s] * w[i, j, s] - sz[i, j, s + 1] * w[i, j, s + 1])
+                if fixed.size:
+                    g -= fixed[i, j, s]
+                g = g if active[i, j, s] else F0
+                row[0, s] += g * g
+                row[1, s] += g
+                row[2, s] += sx[i, j, s] * u[i, j, s] ** 2 + sy[i, j, s] * v[i, j, s] ** 2 + sz[i, j, s] * w[i, j, s] ** 2
+                row[3, s] += sx[i, j, s] + sy[i, j, s] + sz[i, j, s]
+        squares[i], sums[i], speeds[i], faces[i] = added(row[0]), added(row[1]), added(row[2]), added(row[3])
+
+
 @inline
 def corrected(f, high, low):
     for s in range(f.size):

@@ -13,7 +13,7 @@ from typing import Any, cast
 
 import numpy as np
 
-from errant_gust.core.errors import BudgetError, GustError, StudyError, nearest
+from errant_gust.core.errors import BudgetError, GustError, SolverError, StudyError, nearest
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.blocks import Cancel, threads
 from errant_gust.core.fields.samples import Array
@@ -362,7 +362,7 @@ class GasFlow:
         path = self._path(carrier, 0.5 * dt, projector.solver.lend)
         mirrored = [self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(carrier)]
         half = FaceGrid(state.window, *(f.copy() for f in mirrored))
-        projector.step(half, -swelling, tolerance=TOLERANCE, cancel=cancel)  # as much net outflow as there was
+        self._solved(projector, half, -swelling, cancel)  # as much net outflow as there was
         projector.seal(half, wall)
         for f, g in zip(mirrored, (half.u, half.v, half.w), strict=True):
             np.subtract(2 * g, f, out=f)
@@ -473,9 +473,15 @@ class GasFlow:
             )
         return solid
 
+    def _solved(self, projector: Projector, grid: FaceGrid, fixed: Array | None, cancel: Cancel | None) -> None:
+        try:
+            projector.step(grid, fixed, tolerance=TOLERANCE, cancel=cancel)
+        except SolverError as error:
+            raise error.under(f"flows.{self.id}") from None
+
     def _project(self, work: Work, projector: Projector, wall: Triple | None) -> None:
         grid = work.state.faces
         h = np.float32(work.state.domain.voxel_size)
         fixed = projector.fixed(wall, None if work.outflow is None else work.outflow * h)
-        projector.step(grid, fixed, tolerance=TOLERANCE, cancel=work.cancel)
+        self._solved(projector, grid, fixed, work.cancel)
         projector.seal(grid, wall)
