@@ -34,6 +34,57 @@ def test_every_basis_stays_in_its_stated_range(params, rng):
         assert np.ptp(v) > 1.2, "the stated range would be far too wide"
 
 
+BASES = [{"basis": b} for b in ("gradient", "simplex", "waves")] + [{"basis": "cells", "cells": c} for c in CELL_KINDS]
+
+
+def one(basis, time=0.0, **more):
+    return node(("noise", {**basis, "octaves": 1, **more}), time=time)
+
+
+@pytest.mark.parametrize("basis", BASES, ids=str)
+def test_seeds_and_components_have_nothing_in_common(basis, rng):
+    points = rng.uniform(-60, 60, (60_000, 3))
+    seeds = np.corrcoef([values(one(basis, seed=s), points) for s in range(1, 9)])
+    assert np.abs(seeds - np.eye(8)).max() < 0.03
+    parts = np.corrcoef(values(one(basis, makes="vector"), points).T)
+    assert np.abs(parts - np.eye(3)).max() < 0.03
+
+
+@pytest.mark.parametrize("basis", BASES, ids=str)
+def test_every_basis_boils_in_place_with_one_strength(basis, rng):
+    """The shift that explains a small change best (Lucas, Kanade 1981) is next to nothing; the spread stays."""
+    points = rng.uniform(-60, 60, (60_000, 3)).astype(np.float32)
+    spread = [values(one(basis, time, evolve=1.0), points).std() for time in np.linspace(0, 1, 6)]
+    assert max(spread) / min(spread) < 1.06
+    if basis.get("cells") == "number":
+        return
+    for seed in range(1, 7):
+        before = values(one(basis, 1.3, evolve=1.0, seed=seed), points)
+        after, slope = sample(one(basis, 1.4, evolve=1.0, seed=seed), points, gradient=True)
+        slope = slope.astype(np.float64)
+        drift = np.linalg.solve(slope.T @ slope, -slope.T @ (after - before)) / 0.1
+        assert np.linalg.norm(drift) < 0.06, (seed, drift)
+
+
+@pytest.mark.parametrize("basis", [b for b in BASES if b.get("cells") != "number"], ids=str)
+@pytest.mark.parametrize("seed", [1, 2, 9])
+def test_no_basis_has_a_preferred_direction(basis, seed, rng):
+    points = rng.uniform(-60, 60, (60_000, 3))
+    _, slope = sample(one(basis, 1.3, evolve=0.37, seed=seed), points, gradient=True)
+    ways = np.array([[1, 0, 0], [0, 1, 0], [0, 0, 1], [1, 1, 0], [1, 0, 1], [0, 1, 1], [1, 1, 1], [1, -1, 0]], float)
+    ways /= np.linalg.norm(ways, axis=1, keepdims=True)
+    spread = (slope @ ways.T).std(axis=0)
+    assert spread.max() / spread.min() < 1.04
+
+
+@pytest.mark.parametrize("basis", ["gradient", "simplex", "waves", "cells"])
+def test_curl_noise_keeps_its_speed_as_it_evolves(basis, rng):
+    points = rng.uniform(-60, 60, (60_000, 3))
+    for time in np.linspace(0, 1, 9):
+        v = values(node(("curl_noise", {"basis": basis, "octaves": 1, "evolve": 1.0}), time=time), points)
+        assert np.sqrt((v.astype(np.float64) ** 2).sum(axis=1).mean()) == pytest.approx(1, rel=0.015)
+
+
 def test_distances_to_cell_points_are_exact_and_a_cell_has_one_number(rng):
     """Down the slope, as far as the value says, there must be a cell point, and it must be of the same cell."""
     points = rng.uniform(-4, 4, (3000, 3)).astype(np.float32)

@@ -156,11 +156,24 @@ class Noise(Fractal):
         return Samples(made.value + offset, made.gradient if at.gradient else None).times(at.number("strength"))
 
 
+def steadied(w: float) -> float:
+    """What gradient noise at w in the fourth dimension is multiplied by, so that its slopes always have the root mean
+    square SLOPE: between two layers they are weaker (0.446 halfway, 0.500 at a layer), and the curl would breathe.
+
+    A slope is a blend of two independent gradients with weights 1 − s and s, and of their fourth parts; the two
+    variances are measured (8 million points) and hold within 0.1 % in between.
+    """
+    t = w - np.floor(w)
+    s = t * t * t * (t * (t * 6 - 15) + 10)
+    spatial, fourth = (1 - s) ** 2 + s**2, ((1 - s) * t) ** 2 + (s * (1 - t)) ** 2
+    return float(SLOPE["gradient"] / np.sqrt(0.25 * spatial + 0.589 * fourth))
+
+
 class CurlNoise(VectorStart, Fractal):
     """The curl of a noise potential: swirls without sources or sinks, so that what is carried does not bunch.
 
     Bridson, Houriham, Nordenstam, Curl-Noise for Procedural Fluid Flow, 2007, with exact derivatives instead of nudged
-    differences. `strength` is the root mean square speed. In a plane, v = ∇ψ × normal from one scalar potential.
+    differences. `strength` is the root mean square speed, at any time. In a plane, v = ∇ψ × normal from one scalar potential.
     """
 
     id = "curl_noise"
@@ -200,6 +213,11 @@ class CurlNoise(VectorStart, Fractal):
         components = 6.0 if self.plane == "off" else 2.0
         size = 1.0 if "feature_size" in node.varying else self.feature_size
         return size / (self.slope * np.sqrt(components) * self._energy())
+
+    def _make_octaves(self, at: At) -> Any:
+        for frequency, amplitude, x, y, z, w, seed in super()._make_octaves(at):
+            steady = steadied(float(w)) if self.basis == "gradient" else 1.0
+            yield frequency, amplitude * steady, x, y, z, w, seed
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
