@@ -85,7 +85,7 @@ def test_colour_and_velocity_may_come_from_fields():
     assert [state.channel(c)[right] for c in ("red", "green", "blue")] == pytest.approx([0, 1, 1], abs=0.1)
     part = GasFlow(gas(source, ("colour", {}), fields=fields), "g").parts(0)[1]
     flow = GasFlow(gas(source, ("colour", {}), fields=fields, domain=STILL), "g")
-    work = Work(flow.first(), flow.plan.at(0), 1 / 24, 1)
+    work = Work(flow.first(), flow.plan.at(1 / 24), 1 / 24, 1)
     part.step.source(part, work)
     target, share = work.ease[0]
     inside = share > 0.99
@@ -280,3 +280,28 @@ def test_a_gas_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):
     assert RunStore(folder).frames() == list(range(1, 15))
     for name in ("density", "temperature", "u", "v", "w"):
         np.testing.assert_array_equal(RunStore(folder).read(14, (name,))[name], straight.read(14, (name,))[name])
+
+
+@pytest.mark.parametrize("fps", [12, 24, 48])
+def test_what_a_source_brings_does_not_depend_on_frames_a_second(fps):
+    """On from 0.1 s to 0.53 s, neither of which is a frame: 0.43 s times its rate, whatever is between."""
+    source = {"shape": "ball", "how": "add", "density": 2, "temperature": 0, "begin": 0.1, "until": 0.53}
+    state = run(gas(("source", source), domain=STILL, fps=fps), fps)[-1]
+    cells = float(state.channel("density").sum())
+    whole = run(gas(("source", {**source, "begin": 0, "until": 9}), domain=STILL, fps=fps), fps)[-1]
+    assert cells / float(whole.channel("density").sum()) == pytest.approx(0.43, rel=1e-3)
+
+
+@pytest.mark.parametrize("how", ["add", "at least", "set"])
+def test_a_fast_source_leaves_a_trail_without_beads(how):
+    """A ball of 0.08 m at 4.5 m/s goes more than its width in a frame."""
+    path = {"keys": [[0, [-0.8, 0, 1]], [0.355, [0.8, 0, 1]]], "between": "linear"}
+    ball = {"id": "ball", "kind": "sphere", "params": {"radius": 0.08, "move": path}}
+    source = {"shape": "ball", "how": how, "density": 4, "temperature": 0}
+    study = gas(("source", source), shapes=(ball,), domain=STILL, h=0.04)
+    along = run(study, 8)[-1].channel("density")
+    line = along.max(axis=(1, 2))
+    reached = np.flatnonzero(line > 0.3 * line.max())
+    inner = line[reached[3] : reached[-3]]
+    assert len(inner) > 20
+    assert inner.min() > 0.8 * inner.max()

@@ -183,7 +183,7 @@ class GasFlow:
     def first(self) -> GasState:
         """Still air, and what the sources put into it at once."""
         state = GasState.empty(self.domain, (0, 0, 0), self.domain.shape, self.names)
-        state = self._fitted(state, self.plan.at(0.0), self.parts(0.0))
+        state = self._fitted(state, (self.plan.at(0.0),), self.parts(0.0))
         return self._sound(self._step(state, 0.0, 0.0, None, own=True))
 
     def next(self, state: GasState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GasState:
@@ -191,7 +191,7 @@ class GasFlow:
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         way = self._fastest(state) * (end - start) / state.domain.voxel_size
         margin = int(min(3 * BLOCK, max(4.0, way + 3)))  # cells that anything may cross in a frame
-        fitted = self._fitted(state, self.plan.at(start), self.parts(start), margin)
+        fitted = self._fitted(state, (self.plan.at(start), self.plan.at(end)), self.parts(start), margin)
         own = not keep or fitted is not state
         if keep:
             state = replace(fitted)
@@ -241,17 +241,20 @@ class GasFlow:
         found = math.sqrt(max(most))
         return found if math.isfinite(found) else math.inf
 
-    def _fitted(self, state: GasState, scene: Scene, parts: list[Part], margin: int = BLOCK) -> GasState:
-        """The state in the window that the next frame needs."""
+    def _fitted(
+        self, state: GasState, scenes: tuple[Scene, ...], parts: list[Part], margin: int = BLOCK
+    ) -> GasState:  # fmt: skip
+        """The state in the window that the next frame needs, with what sources may fill in these scenes."""
         domain = cast(Domain, parts[0].step)
         if not domain.follow:
             return state.moved_to((0, 0, 0), self.domain.shape)
         least = {n: domain.threshold * (KELVIN if n == "temperature" else 1) for n in self._followed(parts)}
         also = []
         for part in parts:
-            box = self._box_of(part.step, scene) if isinstance(part.step, Source) else None
-            if box is not None:
-                also.append(box)
+            for scene in scenes if isinstance(part.step, Source) else ():
+                box = self._box_of(cast(Source, part.step), scene)
+                if box is not None:
+                    also.append(box)
         origin, shape_ = around(state, least, margin, also)
         return state.moved_to(origin, shape_)
 

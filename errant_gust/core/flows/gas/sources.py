@@ -1,7 +1,7 @@
 """Source: what brings gas in."""
 
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -18,16 +18,49 @@ from errant_gust.core.study.parameters import FieldId, FlowId, ShapeId, Vec3, pa
 How = Literal["add", "at least", "set"]
 Each = Literal["as the rest", "add", "at least", "set", "off"]
 SHAPED = ["inside", "shell"]
+MOST_LOOKS = 48  # how often a moving source is looked at in a substep
 
 
 @dataclass
 class Reach:
-    """What a source covers at one time: a box of the window, how much of each of its cells (0 to 1), and the velocity
-    of what it is made of (3, …) in m/s along the scene's axes, if that was asked for."""
+    """What a source covers: a box of the window, how much of each of its cells (0 to 1) at one time or on the mean of
+    several, at most at any of them, and the velocity of what it is made of (3, …) in m/s along the scene's axes, if
+    that was asked for."""
 
     box: Box
     share: Array
     motion: Array | None = None
+    most: Array | None = None
+
+    def covered(self, how: str) -> Array:
+        """How much of each cell counts: what is added in so much a second goes by the mean."""
+        return self.share if how == "add" or self.most is None else self.most
+
+    def within(self, box: Box, a: Array) -> Array:
+        """An array (…) of this box in a larger box, zero outside."""
+        whole = np.zeros((*a.shape[:-3], *(s.stop - s.start for s in box)), np.float32)
+        inner = (slice(s.start - b.start, s.stop - b.start) for s, b in zip(self.box, box, strict=True))
+        whole[(..., *inner)] = a
+        return whole
+
+
+def together(reaches: list[Reach]) -> Reach:
+    """What a source covers that was looked at several times: the mean, and the most."""
+    if len(reaches) == 1:
+        return reaches[0]
+    box = tuple(
+        slice(min(r.box[a].start for r in reaches), max(r.box[a].stop for r in reaches)) for a in range(3)
+    )  # fmt: skip
+    size = tuple(s.stop - s.start for s in box)
+    share, most = np.zeros(size, np.float32), np.zeros(size, np.float32)
+    motion = None if reaches[0].motion is None else np.zeros((3, *size), np.float32)
+    for reach in reaches:
+        one = reach.within(box, reach.share)
+        share += one / np.float32(len(reaches))
+        if motion is not None and reach.motion is not None:
+            np.copyto(motion, reach.within(box, reach.motion), where=one >= most)
+        np.maximum(most, one, out=most)
+    return Reach(box, share, motion, most)  # type: ignore[arg-type]
 
 
 class Source(GasStep):
@@ -35,8 +68,9 @@ class Source(GasStep):
     field says.
 
     `add` gives so much a second, `at least` fills up to the value, `set` puts it there; each channel may have its own
-    operation. Amounts may be fields. Edges are a voxel soft, so that a moving shape leaves no steps. Where the shape
-    lies partly outside the domain, that part does nothing.
+    operation. Amounts may be fields. Edges are a voxel soft, and what moves fills all that it sweeps, so that it
+    leaves neither steps nor beads; what it brings does not depend on frames a second. Where the shape lies partly
+    outside the domain, that part does nothing.
     """
 
     id = "source"
@@ -143,28 +177,78 @@ class Source(GasStep):
             raise StudyError("fills a half space", where=f"shapes.{self.shape}", fix="use its shell, or a box")
 
     def source(self, part: Part, work: Work) -> None:
-        if not self.begin <= work.scene.time + 1e-9 < self.until:
+        span = self._span(work)
+        reach = None if span is None else self._swept(work, *span)
+        if span is None or reach is None:
             return
-        reach = self._reach(work)
-        if reach is None:
-            return
-        box, share = reach.box, reach.share
+        box, seconds = reach.box, span[1] - span[0]
         if self.by:
-            share = share * np.maximum(work.lane(self.by)[box], 0)
+            by = np.maximum(work.lane(self.by)[box], 0)
+            reach = replace(reach, share=reach.share * by, most=None if reach.most is None else reach.most * by)
         ways = {"density": self.density_how, "temperature": self.temperature_how, "fuel": self.fuel_how}
         amounts = {name: part.number(name, work) for name in ways}
         if self.channel:
             amounts[self.channel], ways[self.channel] = part.number("amount", work), self.amount_how
         amounts = {name: a[box] if np.ndim(a) else a for name, a in amounts.items()}
-        if COLOURS[0] in work.state.names:
-            self._tint(work, share, box, amounts, self._way(self.density_how))
+        how = self._way(self.density_how)
+        if COLOURS[0] in work.state.names and (how == "add" or self._fills(work, *span)):
+            self._tint(work, reach.covered(how), box, amounts, how)
             ways |= dict.fromkeys(COLOURS, self.density_how)
         for name, amount in amounts.items():
             how = self._way(ways[name])
             for kept in (name, *work.twins.get(name, ())):
+                if how != "off" and how != "add" and not self._fills(work, *span):
+                    continue
                 if kept in work.state.names and how != "off" and (np.any(amount) or how == "set"):
-                    _fill(work.state.channel(kept)[box], how, share, amount, work.dt)
-        self._drive(work, reach, share)
+                    _fill(work.state.channel(kept)[box], how, reach.covered(how), amount, seconds)
+        if self.velocity_how == "add" or self._fills(work, *span):
+            self._drive(work, reach, seconds)
+
+    def _fills(self, work: Work, begun: float, ended: float) -> bool:
+        """Whether what is not added up over time is put there in this substep: if the source is on at its end, for
+        half of it, or never else."""
+        on = not work.dt or work.scene.time < self.until or begun > work.scene.time - work.dt
+        return on or ended - begun > (0.5 - 1e-6) * work.dt
+
+    def _span(self, work: Work) -> tuple[float, float] | None:
+        """The part of the substep in which the source is on, in seconds; None if there is none."""
+        end = work.scene.time
+        if not work.dt:
+            return (end, end) if self.begin <= end + 1e-9 < self.until else None
+        begun, ended = max(end - work.dt, self.begin), min(end, self.until)
+        return (begun, ended) if ended > begun + 1e-9 else None
+
+    def _swept(self, work: Work, begun: float, ended: float) -> Reach | None:
+        """What the source covers in a span of time: looked at so often that it moves half a voxel at most."""
+        count = 1
+        if ended > begun and self.where != "everywhere":
+            way = self._way_of(work, begun, ended)
+            count = int(np.clip(np.ceil(2 * way / work.state.domain.voxel_size - 1e-6), 1, MOST_LOOKS))
+        # what stands is looked at once, at the end; what moves in the middle of equal parts
+        times = [begun + (i + 0.5) * (ended - begun) / count for i in range(count)] if count > 1 else [ended]
+        found = [self._reach(work, work.scene if t == work.scene.time else work.scene.sibling(t), t) for t in times]
+        reaches = [reach for reach in found if reach is not None]
+        if not reaches:
+            return None
+        if len(reaches) < len(found):  # for a part of the time it was outside
+            first = reaches[0]
+            nothing = None if first.motion is None else np.zeros_like(first.motion)
+            absent = Reach(first.box, np.zeros_like(first.share), nothing)
+            reaches += [absent] * (len(found) - len(reaches))
+        return together(reaches)
+
+    def _way_of(self, work: Work, begun: float, ended: float) -> float:
+        """The longest way, in m, of anything of the source in a span of time."""
+        if self.where == "particles":
+            _, velocity = work.particles(self.flow, ended)
+            fastest = float(np.sqrt((velocity * velocity).sum(axis=0).max())) if velocity.size else 0.0
+            return fastest * (ended - begun)
+        shapes = [work.scene.sibling(t).shape(self.shape) for t in (begun, ended)]
+        if not all(s.kind.bounded for s in shapes):
+            return 0.0
+        signs = np.array(list(np.ndindex(2, 2, 2))) * 2 - 1
+        corners = [m + (signs * half) @ turned.T for m, half, turned in (s.frame for s in shapes)]
+        return float(np.linalg.norm(corners[1] - corners[0], axis=1).max())
 
     def _way(self, each: Each) -> str:
         return self.how if not self.each or each == "as the rest" else each
@@ -184,13 +268,13 @@ class Source(GasStep):
         for name, c in zip(COLOURS, shares, strict=True):
             work.state.channel(name)[box] += new * c
 
-    def _reach(self, work: Work) -> Reach | None:
+    def _reach(self, work: Work, scene: Scene, time: float) -> Reach | None:
         if self.where == "particles":
-            return self._around_particles(work)
+            return self._around_particles(work, time)
         if self.where == "everywhere":
             size = work.state.window.shape
             return Reach((slice(0, size[0]), slice(0, size[1]), slice(0, size[2])), np.ones(size, np.float32))
-        shape = work.scene.shape(self.shape)
+        shape = scene.shape(self.shape)
         box = cells_of(work, shape, self.thickness if self.where == "shell" else 0.0)
         if box is None:
             return None
@@ -200,8 +284,8 @@ class Source(GasStep):
         share = np.clip(np.float32(0.5) - d / np.float32(work.state.domain.voxel_size), 0, 1)
         return Reach(box, share, _motion(work, shape, box) if self.own_motion else None)
 
-    def _around_particles(self, work: Work) -> Reach | None:
-        position, velocity = work.particles(self.flow)
+    def _around_particles(self, work: Work, time: float) -> Reach | None:
+        position, velocity = work.particles(self.flow, time)
         window = work.state.window
         h = window.voxel_size
         cells = ((window.to_own(position) - np.array(window.lower, np.float32)[:, None]) / np.float32(h)).astype("f4")
@@ -220,9 +304,10 @@ class Source(GasStep):
         scattered(cells, velocity, np.float32(self.radius / h), share, weight, sums)
         return Reach(box, share, sums / np.maximum(weight, np.float32(1e-6)))
 
-    def _drive(self, work: Work, reach: Reach, share: Array) -> None:
+    def _drive(self, work: Work, reach: Reach, seconds: float) -> None:
         if not any(self.velocity) and not self.own_motion and not self.velocity_by:
             return
+        share = np.clip(reach.covered(self.velocity_how), 0, 1)
         given: Array = np.array(self.velocity, np.float32)[:, None, None, None] * np.ones_like(share)
         if self.velocity_by:
             given = given + np.moveaxis(work.as_it_is(self.velocity_by)[reach.box], -1, 0)
@@ -234,11 +319,12 @@ class Source(GasStep):
         own = np.tensordot(window.axes.T.astype(np.float32), given, 1)
         target, weight = np.zeros(whole, np.float32), np.zeros(whole[1:], np.float32)
         if self.velocity_how == "add":
-            target[(slice(None), *reach.box)] = own * np.clip(share, 0, 1)
+            on = np.float32(seconds / work.dt) if work.dt else np.float32(1)  # the force acts for all of the substep
+            target[(slice(None), *reach.box)] = own * share * on
             work.push(target)
             return
         target[(slice(None), *reach.box)] = own
-        weight[reach.box] = np.clip(share, 0, 1)
+        weight[reach.box] = share
         work.ease.append((target, weight))
 
 
@@ -258,6 +344,7 @@ def _motion(work: Work, shape: PlacedShape, box: Box) -> Array:
     r = points.astype(float) - np.array(shape.kind.move)[:, None]
     v: Array = np.asarray(np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), r.T).T, np.float32)
     if work.before is not None and work.dt:
+        shape = work.scene.shape(shape.id)
         was, own = work.before.shape(shape.id), shape.to_local(points)
         now, slope, _ = shape.distance(points, 1)
         then = was.kind.local(own, 0, was.geometry)[0]

@@ -72,10 +72,10 @@ class Work:
             self.baked[id] = bake(self.scene.lane(id), self.state.window, cancel=self.cancel)
         return self.baked[id]
 
-    def particles(self, flow: str) -> tuple[Array, Array]:
-        """Where a flow's particles are now, and their velocities: (3, n) each, in the scene."""
+    def particles(self, flow: str, time: float) -> tuple[Array, Array]:
+        """Where a flow's particles are at a time, and their velocities: (3, n) each, in the scene."""
         assert self.particles_of is not None
-        return self.particles_of(flow, self.scene.time)
+        return self.particles_of(flow, time)
 
     def pushed(self, axis: int) -> Array:
         """A component of the force, to be added to."""
