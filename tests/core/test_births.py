@@ -139,3 +139,51 @@ def test_a_formula_that_cannot_be_used_says_why_and_where(text, words):
     with pytest.raises(StudyError, match=words) as said:
         ParticleFlow(flow(BURST, ("channel", {"what": "formula", "name": "q", "expression": text}), fields=WIND), "p")
     assert "channel" in said.value.where or said.value.where.startswith("flows.p.")
+
+
+@pytest.mark.parametrize("fps", [12, 24, 48])
+@pytest.mark.parametrize("step", [{"aged": True}, {"aged": False, "farther": 0.6}, {"aged": False, "leaving": "room"}])
+def test_how_often_they_are_born_again_does_not_depend_on_frames_a_second(fps, step):
+    """A life of 0.3 s; 0.6 m at 2 m/s; or the way to the region's side: 10 s hold 33.3 of them."""
+    emit = {**BURST, "count": 200, "life": 0.3 if step["aged"] else 99, "life_variation": 0}
+    regions = [{"id": "room", "bounds": {"lower": [-2, -2, -2], "upper": [0.6, 2, 2]}, "voxel_size": 0.1}]
+    dot = [{"id": "ball", "kind": "sphere", "params": {"radius": 1e-4}}]
+    p = flow(emit, ("carry", {"field": "v"}), ("respawn", step), fields=WIND, shapes=dot, regions=regions,
+             clock={"fps": fps, "start": 1, "end": 10 * fps + 1})  # fmt: skip
+    f = ParticleFlow(p, "p")
+    state = f.first()
+    for n in range(1, 10 * fps + 1):
+        state = f.next(state, n)
+    assert state.more["again"].mean() == pytest.approx(10 / 0.3 - 0.5, abs=0.51)
+    assert state.age == pytest.approx(10 - 33 * 0.3, abs=5e-3)
+    assert state.position[0] == pytest.approx(2 * state.age, abs=2e-3), "carried on for what is left of the frame"
+
+
+@pytest.mark.parametrize("fps", [12, 24])
+def test_what_begins_before_the_first_frame_is_as_old_as_it_then_is(fps):
+    emit = {"shape": "ball", "rate": 100, "begin": -1, "life": 99, "life_variation": 0}
+    p = flow(emit, ("carry", {"field": "v"}), fields=WIND, clock={"fps": fps, "start": 1, "end": 9})
+    f = ParticleFlow(p, "p")
+    state = f.first()
+    assert state.count == 100
+    assert np.sort(state.age) == pytest.approx(np.arange(100) / 100, abs=0.012), "evenly within a frame"
+    assert np.linalg.norm(state.position - np.float32([[2], [0], [0]]) * state.age, axis=0) == pytest.approx(
+        0.5, abs=1e-3
+    )
+    assert f.next(state, 1).count == 100 + 100 // fps
+
+
+def test_an_outburst_before_the_first_frame_and_lives_that_ended_before_it():
+    still = ("carry", {"field": "still"})
+    early = {"shape": "ball", "timing": "all at once", "count": 50, "begin": -0.5, "life": 9, "life_variation": 0}
+    p = flow(early, still, fields=(STILL,))
+    assert ParticleFlow(p, "p").first().age == pytest.approx(0.5)
+    assert ParticleFlow(p, "p").first().count == 50
+    long_ago = flow({"shape": "ball", "rate": 100, "begin": -1e5, "life": 2, "life_variation": 0}, still, fields=(STILL,))
+    first = ParticleFlow(long_ago, "p").first()
+    assert first.count == pytest.approx(200, abs=1), "the rest is dead by then"
+    assert first.age.max() <= 2
+    assert ParticleFlow(flow({**early, "begin": -9.5}, still, fields=(STILL,)), "p").first().count == 0
+    again = flow({"shape": "ball", "rate": 100, "begin": -1e5, "life": 2}, still, ("respawn", {}), fields=(STILL,))
+    with pytest.raises(StudyError, match=r"before the first one.*begin at -100 s or later"):
+        ParticleFlow(again, "p").first()

@@ -49,7 +49,7 @@ def test_trails_begin_at_birth_and_anew_after_respawn(tmp_path):
     for i, back in zip(lines.channels["id"][last].astype(int), lines.channels["back"][last], strict=True):
         assert back <= age[i] + 0.1 + 1e-5
     store, p = made(tmp_path / "b", ("respawn", {"farther": 0.7}), ("trail", {"length": 1.0}))
-    lines = drawing_of(store, p, "p", 12).lines[-1]
+    lines = drawing_of(store, p, "p", 11).lines[-1]  # 1 s; born again every 0.35 s
     line = np.repeat(np.arange(len(lines.counts)), lines.counts)
     inner = line[1:] == line[:-1]
     assert np.linalg.norm(np.diff(lines.points, axis=0), axis=1)[inner].max() < 0.21, "no leap back to the emitter"

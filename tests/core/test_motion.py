@@ -200,9 +200,9 @@ def test_respawned_particles_keep_their_number_and_start_on_the_emitter():
         assert np.array_equal(np.sort(state.id), ids)
         away = np.linalg.norm(state.position - state.more["start"], axis=0)
         assert away.max() <= 1.0 + 1e-5
-        new = state.age == 0
+        new = (state.age < 1 / 24) & (state.more["again"] > 0)
         fresh += new.sum()
-        assert np.allclose(np.linalg.norm(state.position[:, new], axis=0), 0.5, atol=1e-4)
+        assert np.allclose(np.linalg.norm(state.more["start"][:, new], axis=0), 0.5, atol=1e-4)
     assert fresh > 1000
     assert state.more["again"].max() > 2
 

@@ -24,6 +24,8 @@ SORT_EVERY = 8  # frames
 SORT_FROM = 50_000  # particles
 MOST_SUBSTEPS = 64
 TRIES_AGAIN = 16
+MOST_LIVES = 64  # in one step; with shorter ones particles die at the end of it
+MOST_BEFORE = 2400  # steps before the first frame
 Placed = tuple[str, Built]
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
 
@@ -114,17 +116,44 @@ class ParticleFlow:
     # stepping --------------------------------------------------------------------------------------------------
 
     def first(self) -> Particles:
-        """The state on the first frame: what is born at time zero."""
-        return self._move(self._births(-1e9, 0.0), 0.0, 0.0, None)
+        """The state on the first frame: what is born at time zero, and what was before and is still there."""
+        count = self._steps_before()
+        if not count:
+            return self._move(self._births(0.0, 0.0, first=True), 0.0, 0.0, None)
+        state, begun = Particles.none(self.keeps), self.clock.start - count
+        for frame in range(begun, self.clock.start):
+            state = self._next(state, frame, first=frame == begun)
+        return state
+
+    def _steps_before(self) -> int:
+        """How many frames before the first one there may have been particles that matter on it."""
+        emits, motions = self._steps(0.0)
+        again = any(built.step.id == "respawn" for _, built in motions)
+        begun, place = 0.0, ""
+        for where, built in emits:
+            e: Emit = built.step
+            longest = math.inf if again else e.life * (1 + e.life_variation)
+            if max(e.begin, -longest) < begun:
+                begun, place = max(e.begin, -longest), where
+        count = math.ceil(-begun / self.clock.step - 1e-6)
+        if count > MOST_BEFORE:
+            raise StudyError(
+                f"{count:,} frames would have to be computed before the first one", where=f"{place}.begin",
+                fix=f"at most {MOST_BEFORE:,} can: begin at {-MOST_BEFORE * self.clock.step:g} s or later",
+            )  # fmt: skip
+        return count
 
     def next(self, state: Particles, frame: int, cancel: Cancel | None = None, keep: bool = True) -> Particles:
         """The state on frame + 1 from that on `frame`, which is kept in any case."""
+        return self._next(state, frame, cancel)
+
+    def _next(self, state: Particles, frame: int, cancel: Cancel | None = None, first: bool = False) -> Particles:
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         count = self.substeps(state, start, end)
         for i in range(count):
             a = start + (end - start) * i / count
             b = start + (end - start) * (i + 1) / count
-            fresh = self._births(a, b)
+            fresh = self._births(a, b, first=first and i == 0)
             state = self._move(state.joined(fresh) if fresh.count else state, a, b, cancel, fresh.count)
         return sorted_by_place(state) if frame % SORT_EVERY == 0 and state.count > SORT_FROM else state
 
@@ -151,20 +180,21 @@ class ParticleFlow:
             use.prepare()
         return uses
 
-    def _births(self, start: float, end: float) -> Particles:
+    def _births(self, start: float, end: float, first: bool = False) -> Particles:
+        """What is born after `start` and until `end`; in the first step of all also what begins at `start`."""
         emits = self._steps(max(start, 0.0))[0]
         made = Particles.none(self.keeps)
-        for index, use in enumerate(self._uses(emits, start if start >= 0 else end, end)):
+        for index, use in enumerate(self._uses(emits, start, end)):
             emit: Emit = use.step  # type: ignore[assignment]
             total = self._total_rate(index)
             share = self.share(emit)
-            low = birth.born_by(emit, total, start, share)
+            low = 0 if first and emit.begin >= start - 1e-9 else birth.born_by(emit, total, start, share)
             high = birth.born_by(emit, total, end, share)
             if high <= low:
                 continue
             numbers = np.arange(low, high, dtype=np.int64)
-            times = birth.birth_times(emit, low, high, max(start, 0.0), end)
-            along = (times - start) / (end - start) if start >= 0 else np.zeros(len(times))
+            times = birth.birth_times(emit, low, high, start, end)
+            along = (times - start) / (end - start) if end > start else np.zeros(len(times))
             ids = (numbers * len(emits) + index).astype(np.uint32)
             # an age below zero: what is left of the step is added when it moves
             fresh, live = birth.born(
@@ -178,7 +208,9 @@ class ParticleFlow:
 
     def _total_rate(self, index: int) -> Callable[[float], float]:
         def total(time: float) -> float:
-            return float(self._steps(time)[0][index][1].totals["rate"])
+            # before the first frame as on it
+            before = min(time, 0.0) * float(self._steps(0.0)[0][index][1].step.rate)
+            return before + float(self._steps(max(time, 0.0))[0][index][1].totals["rate"])
 
         return total
 
@@ -188,17 +220,31 @@ class ParticleFlow:
         if fresh:
             spans[-fresh:] = -state.age[-fresh:]
         arrays = state.arrays()
-        age = np.maximum(state.age, 0)
+        arrays["age"] = np.maximum(state.age, 0)
         uses = self._uses(self._steps(start)[1], start, end)
         motion = Motion(uses, "own" in self.keeps)
+        self._advance(arrays, spans, motion, cancel)
+        self._renewed(arrays, state.position, spans, uses, motion, (start, end), cancel)
+        for use in uses:
+            if use.step.records and state.count:
+                arrays[use.step.needs()[0]] = self._recorded(use, arrays, cancel)
+        moved = Particles.of(arrays)
+        alive = (moved.age < moved.life) & np.isfinite(moved.position).all(axis=0)
+        return moved if alive.all() else moved.kept(alive)
+
+    def _advance(self, arrays: dict[str, Array], spans: Array, motion: "Motion", cancel: Cancel | None) -> None:
+        """Carry particles, each for its own span of seconds (n,); their arrays are replaced by new ones."""
+        count, position = len(spans), arrays["position"]
         made: dict[str, Array] = {
             k: np.empty_like(arrays[k]) for k in ("position", "velocity", "own", "travelled") if k in arrays
         }
 
         def work(a: int, b: int) -> None:
             own = np.ascontiguousarray(arrays["own"][:, a:b]) if "own" in arrays else None
-            before = np.ascontiguousarray(state.position[:, a:b])
-            m = Moving(before, own, None if own is None else own.copy(), spans[a:b], age[a:b], state.id[a:b])
+            before = np.ascontiguousarray(position[:, a:b])
+            m = Moving(
+                before, own, None if own is None else own.copy(), spans[a:b], arrays["age"][a:b], arrays["id"][a:b]
+            )
             made["velocity"][:, a:b] = motion.move(m)
             made["position"][:, a:b] = m.position
             if m.own is not None:
@@ -207,20 +253,35 @@ class ParticleFlow:
                 way = m.position - before
                 made["travelled"][a:b] = arrays["travelled"][a:b] + np.sqrt((way * way).sum(axis=0))
 
-        if motion.moves and state.count:
-            share_out(work, state.count, block=_block(state.count), cancel=cancel)
+        if motion.moves and count:
+            share_out(work, count, block=_block(count), cancel=cancel)
             arrays |= made
-        arrays["age"] = age + spans
-        for use in uses:
-            if use.step.records and state.count:
-                arrays[use.step.needs()[0]] = self._recorded(use, arrays, cancel)
-        for use in uses:
-            gone = use.step.renew(arrays, use)
-            if gone is not None and gone.any():
-                self._again(arrays, gone, start, end)
-        moved = Particles.of(arrays)
-        alive = (moved.age < moved.life) & np.isfinite(moved.position).all(axis=0)
-        return moved if alive.all() else moved.kept(alive)
+        arrays["age"] = arrays["age"] + spans
+
+    def _renewed(
+        self, arrays: dict[str, Array], before: Array, spans: Array, uses: list[Use], motion: "Motion",
+        step: tuple[float, float], cancel: Cancel | None,
+    ) -> None:  # fmt: skip
+        """Particles that are due are born again at that moment and carried on for what is left of the step; those that
+        are due again within it, too."""
+        which, part = np.arange(len(spans)), arrays
+        for turn in range(MOST_LIVES):
+            since = np.full(len(which), -1.0, np.float32)
+            for use in uses:
+                due = use.step.renew(part, before, spans, use)
+                since = since if due is None else np.maximum(since, due)
+            gone = since >= 0
+            if not gone.any():
+                return
+            part = {k: np.ascontiguousarray(v[..., gone]) for k, v in part.items()}
+            which, spans = which[gone], since[gone]
+            self._again(part, spans, *step)
+            before = part["position"]
+            self._advance(part, spans, motion, cancel)
+            for k in arrays:
+                if turn == 0:  # what the state before has may be among them
+                    arrays[k] = arrays[k].copy()
+                arrays[k][..., which] = part[k]
 
     def _recorded(self, use: Use, arrays: dict[str, Array], cancel: Cancel | None) -> Array:
         out = np.empty(len(arrays["id"]), np.float32)
@@ -231,24 +292,23 @@ class ParticleFlow:
         share_out(work, len(out), block=_block(len(out)), cancel=cancel)
         return out
 
-    def _again(self, arrays: dict[str, Array], gone: Array, start: float, end: float) -> None:
-        """Particles that are born again on their emitter, with the same id."""
+    def _again(self, arrays: dict[str, Array], since: Array, start: float, end: float) -> None:
+        """These particles on their emitter, so many seconds (n,) before the end of the step, with the same id."""
         emits = self._steps(max(start, 0.0))[0]
-        for k in arrays:
-            arrays[k] = arrays[k].copy()
+        times = end - since.astype(np.float64)
         for index, use in enumerate(self._uses(emits, start, end)):
-            left = np.flatnonzero(gone & (arrays["id"] % np.uint32(len(emits)) == index))
+            left = np.flatnonzero(arrays["id"] % np.uint32(len(emits)) == index)
             for _ in range(TRIES_AGAIN):  # the weight may refuse a place
                 if not len(left):
                     break
                 again = arrays["again"][left] + np.uint32(1)
                 numbers = arrays["id"][left].astype(np.int64) // len(emits) + (again.astype(np.int64) << 40)
-                zero = np.zeros(len(left))
                 emit: Emit = use.step  # type: ignore[assignment]
-                moment = birth.Moment(zero + 1, zero + end, end)
+                along = (times[left] - start) / (end - start) if end > start else np.ones(len(left))
                 fresh, live = birth.born(
-                    emit, use, numbers, arrays["id"][left], moment, zero, self.keeps, self._source(emit)
-                )
+                    emit, use, numbers, arrays["id"][left], birth.Moment(along, times[left], end),
+                    np.zeros(len(left)), self.keeps, self._source(emit),
+                )  # fmt: skip
                 for k, values in fresh.arrays().items():
                     arrays[k][..., left] = values
                 arrays["again"][left] = again

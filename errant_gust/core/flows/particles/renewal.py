@@ -1,16 +1,20 @@
 """Respawn: particles that are born again where they first were."""
 
+from collections.abc import Iterator
+
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.particles.steps import ParticleStep, Use
 from errant_gust.core.study.parameters import RegionId, ShapeId, param
 
+NEVER = -1.0
 
 class Respawn(ParticleStep):
     """Too old, too far from where they started, or outside: such particles are born again on their emitter.
 
-    They keep their id; place and life are drawn anew.
+    They keep their id; place and life are drawn anew. They are born again at the moment when it happened, not at the
+    end of the frame, and move on for what is left of it: frames a second do not change how often.
     """
 
     id = "respawn"
@@ -29,18 +33,36 @@ class Respawn(ParticleStep):
     def needs(self) -> tuple[str, ...]:
         return ("again", "start") if self.farther else ("again",)
 
-    def renew(self, arrays: dict[str, Array], use: Use) -> Array | None:
+    def renew(self, arrays: dict[str, Array], before: Array, spans: Array, use: Use) -> Array | None:
         p = arrays["position"]
-        gone: Array = np.logical_not(np.isfinite(p).all(axis=0))
+        since = np.full(spans.shape, NEVER, np.float32)
+        finite = np.isfinite(p).all(axis=0)
         if self.aged:
-            gone |= arrays["age"] >= arrays["life"]
+            over = arrays["age"] - arrays["life"]
+            since = np.where(over >= 0, np.minimum(over, spans), since)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            for share in self._crossings(arrays, before, use):
+                since = np.maximum(since, np.where(np.isfinite(share), (1 - np.clip(share, 0, 1)) * spans, since))
+        return np.where(finite, since, 0).astype(np.float32)
+
+    def _crossings(self, arrays: dict[str, Array], before: Array, use: Use) -> Iterator[Array]:
+        """At what share of its way each particle left (n,); not a number for those that did not."""
+        p = arrays["position"]
+        way = p - before
         if self.farther:
-            away = p - arrays["start"]
-            gone |= (away * away).sum(axis=0) > np.float32(self.farther) ** 2
+            arm, away = before - arrays["start"], p - arrays["start"]
+            a, b = (way * way).sum(axis=0), (arm * way).sum(axis=0)
+            c = (arm * arm).sum(axis=0) - np.float32(self.farther) ** 2
+            out = (away * away).sum(axis=0) > np.float32(self.farther) ** 2
+            yield np.where(out, np.where(c >= 0, 0, (np.sqrt(np.maximum(b * b - a * c, 0)) - b) / a), np.nan)
         if self.leaving:
             own = use.scenes["end"].region(self.leaving)
-            q = own.to_own(p)
-            gone |= ((q < np.array(own.lower)[:, None]) | (q > np.array(own.upper)[:, None])).any(axis=0)
+            low, high = np.array(own.lower)[:, None], np.array(own.upper)[:, None]
+            q, was = own.to_own(p), own.to_own(before)
+            side = np.where(q < low, low, high)
+            crossed = np.where((q < low) | (q > high), (side - was) / (q - was), np.inf).min(axis=0)
+            yield np.where(np.isfinite(crossed), crossed, np.nan)
         if self.outside:
-            gone |= use.scenes["end"].shape(self.outside).distance(p, 0)[0] > 0
-        return gone
+            d = use.scenes["end"].shape(self.outside).distance(p, 0)[0]
+            was = use.scenes["start"].shape(self.outside).distance(before, 0)[0]
+            yield np.where(d > 0, np.where(was >= 0, 0, was / (was - d)), np.nan)

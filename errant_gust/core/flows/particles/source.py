@@ -37,7 +37,7 @@ class Source:
         `times` (n,) lie in the frame that ends at or after `end` (seconds); particles go straight within it.
         """
         clock = self.flow.clock
-        frame = clock.start + int(np.ceil(end * clock.fps * clock.slow_motion - 1e-6))
+        frame = clock.start + max(0, int(np.ceil(end * clock.fps * clock.slow_motion - 1e-6)))
         state = self.at(frame)
         n = len(numbers)
         if not state.count:

@@ -118,8 +118,9 @@ class ParticleStep(Parameters):
     def correct(self, m: Moving, use: Use) -> None:
         """Move what must not be where it is."""
 
-    def renew(self, arrays: dict[str, Array], use: Use) -> Array | None:
-        """Which particles (n,) are born again."""
+    def renew(self, arrays: dict[str, Array], before: Array, spans: Array, use: Use) -> Array | None:
+        """How many seconds before the end of the step each particle (n,) is due to be born again; below zero for those
+        that are not. They have moved from `before` (3, n) for `spans` seconds (n,)."""
         return None
 
     @property
@@ -140,7 +141,8 @@ class Emit(ParticleStep):
     """Particles are born on or in a shape, at a rate or all at once, and live for a while.
 
     Births are spread within the frame along the shape's motion, so that a fast source leaves no gaps. How many have
-    been born by a time is the integral of the rate: the same at any frame rate.
+    been born by a time is the integral of the rate: the same at any frame rate. What begins before the first frame is
+    there on it, as old as it then is; until then fields and shapes are as on the first frame.
     """
 
     id = "emit"
