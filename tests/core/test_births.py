@@ -168,7 +168,7 @@ def test_what_begins_before_the_first_frame_is_as_old_as_it_then_is(fps):
     assert state.count == 100
     assert np.sort(state.age) == pytest.approx(np.arange(100) / 100, abs=0.012), "evenly within a frame"
     assert np.linalg.norm(state.position - np.float32([[2], [0], [0]]) * state.age, axis=0) == pytest.approx(
-        0.5, abs=1e-3
+        0.6, abs=1e-3
     )
     assert f.next(state, 1).count == 100 + 100 // fps
 

@@ -14,7 +14,7 @@ from errant_gust.core.errors import GustError, StudyError, nearest
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Kind
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Growth, PlacedShape
 from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study import document
@@ -154,7 +154,9 @@ class Scene:
         cls = SHAPES[part.kind]
         built = self.build(cls, part.params, where)
         kind: ShapeKind = built.step
+        geometry = Geometry(where, self.assets, self._frame())
         velocity = spin = (0.0, 0.0, 0.0)
+        growth = None
         if built.keyed:
             before, after = (
                 Scene(self.study, self.time + dt, self.assets).build(cls, part.params, where).step
@@ -163,9 +165,24 @@ class Scene:
             velocity = tuple((np.array(after.move) - np.array(before.move)) / (2 * NUDGE))
             turned = (rotation(after.turn) - rotation(before.turn)) / (2 * NUDGE) @ rotation(kind.turn).T
             spin = (turned[2, 1], turned[0, 2], turned[1, 0])
+            if before.own_form() != after.own_form():
+                growth = Growth((before, geometry), (after, geometry), 2 * NUDGE)
+        if getattr(kind, "sequence", False):
+            growth = self._deforming(kind, where)
+        return PlacedShape(id, kind, geometry, velocity, spin, growth)  # type: ignore[arg-type]
+
+    def _frame(self) -> int:
         clock = self.study.clock
-        frame = clock.start + int(np.floor(self.time * clock.fps * clock.slow_motion + 1e-6))
-        return PlacedShape(id, kind, Geometry(where, self.assets, frame), velocity, spin)  # type: ignore[arg-type]
+        return clock.start + int(np.floor(self.time * clock.fps * clock.slow_motion + 1e-6))
+
+    def _deforming(self, kind: Any, where: str) -> Growth | None:
+        """How a sequence of meshes changes about now: between the files of the frames before and after."""
+        ends = [Geometry(where, self.assets, self._frame() + step) for step in (-1, 0, 1)]
+        names = [g.named(kind.file, True) for g in ends]
+        first, last = (0 if names[0] != names[1] else 1), (2 if names[2] != names[1] else 1)
+        if first == last:
+            return None
+        return Growth((kind, ends[first]), (kind, ends[last]), (last - first) * self.study.clock.step)
 
     def region(self, id: str) -> GridRegion:
         """A region of voxels; fitted to where its shapes are on the first frame."""

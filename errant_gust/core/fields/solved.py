@@ -1,5 +1,6 @@
 """Steps that solve for a velocity on the faces of a region: divergence-free, potential flow."""
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, Literal
@@ -12,7 +13,7 @@ from errant_gust.core.fields.gridded import WORKING, Gridded, at_faces
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.geometry.placed import PlacedShape
-from errant_gust.core.grids.faces import FaceGrid, Solved, Triple, face_points, open_shares, project, spread_into_walls
+from errant_gust.core.grids.faces import FaceGrid, Solved, Triple, Walls, face_points, open_shares, project, spread_into_walls
 from errant_gust.core.grids.poisson import BYTES_A_VOXEL
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.parameters import ShapeIds, Vec3, param
@@ -68,32 +69,67 @@ def corner_distances(
     return out.reshape(count)
 
 
-def wall_velocity(box: GridRegion, shapes: list[PlacedShape], shares: Triple | None = None) -> Triple | None:
-    """Velocities of moving shapes on all faces, along the region's own axes; None if nothing moves.
-
-    With shares only on faces that are not wholly open, since nowhere else do they matter.
-    """
-    moving = [s for s in shapes if s.moves]
+def walls_of(box: GridRegion, shapes: list[PlacedShape], shares: Triple, inside: Sequence[PlacedShape] = ()) -> Walls:
+    """How obstacles and vessels (`inside`) move: see `Walls`. Only faces that are not wholly open are asked for, since
+    nowhere else do they matter."""
+    moving = [s for s in (*shapes, *inside) if s.moves]
     if not moving:
-        return None
-    parts = []
+        return Walls()
+    grows = any(s.growth is not None for s in moving)
+    rigid, faces = [], []
     for axis in range(3):
-        size = list(box.shape)
-        size[axis] += 1
-        at = np.arange(int(np.prod(size))) if shares is None else np.flatnonzero(shares[axis] < 1)
+        at = np.flatnonzero(shares[axis] < 1)
         points = face_points(box, axis, at)
-        nearest, out = np.full(points.shape[1], np.inf, np.float32), np.zeros(points.shape[1], np.float32)
-        for shape in moving:
-            d = shape.distance(points)[0]
-            r = points - np.array(shape.kind.move, np.float32)[:, None]
-            v = np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), r.T).T
-            own = box.axes[:, axis] @ v
-            out = np.where(d < nearest, own, out)
-            nearest = np.minimum(nearest, d)
-        whole = np.zeros(size, np.float32)
-        whole.reshape(-1)[at] = np.where(nearest < 2 * box.voxel_size, out, 0)
-        parts.append(whole)
-    return parts[0], parts[1], parts[2]
+        for made, velocity in (
+            (rigid, PlacedShape.rigid_velocity),
+            *(((faces, PlacedShape.surface_velocity),) if grows else ()),
+        ):
+            out = _of_nearest(moving, points, lambda s, p, v=velocity: box.axes[:, axis] @ v(s, p))  # noqa: B023
+            whole = np.zeros(shares[axis].shape, np.float32)
+            whole.reshape(-1)[at] = np.where(out[1] < 2 * box.voxel_size, out[0], 0)
+            made.append(whole)
+    carried = (rigid[0], rigid[1], rigid[2])
+    if not grows:
+        return Walls(carried, carried)
+    return Walls(carried, (faces[0], faces[1], faces[2]), _swelling(box, moving, shares, inside))
+
+
+def _of_nearest(
+    shapes: list[PlacedShape], points: Array, what: Callable[[PlacedShape, Array], Array]
+) -> tuple[Array, Array]:  # fmt: skip
+    """At points (3, n) what the shape with the nearest surface says (n,), and the distance to it."""
+    nearest, out = np.full(points.shape[1], np.inf, np.float32), np.zeros(points.shape[1], np.float32)
+    for shape in shapes:
+        d = shape.distance(points)[0]
+        nearer = np.abs(d) < np.abs(nearest)
+        out = np.where(nearer, what(shape, points), out)
+        nearest = np.where(nearer, d, nearest)
+    return out, nearest
+
+
+def _swelling(box: GridRegion, shapes: list[PlacedShape], shares: Triple, inside: Sequence[PlacedShape]) -> Array:
+    """What growing walls push into every cell, in m/s: their speed times the area of wall in the cell, which is what
+    its open faces lack to be closed."""
+    areas = [np.diff(s, axis=axis) for axis, s in enumerate(shares)]
+    area = np.sqrt(areas[0] ** 2 + areas[1] ** 2 + areas[2] ** 2)
+    at = np.flatnonzero(area > 0)
+    middles, quarter = box.centres_at(at), np.float32(0.25 * box.voxel_size)
+    vessels = {id(s) for s in inside}
+
+    def pushed(shape: PlacedShape, points: Array) -> Array:
+        d, normal, _ = shape.distance(points, 1)
+        assert normal is not None
+        # a little below the surface, where a cell at an edge sees one face or the other
+        return shape.swelling(points - (d + 0.2 * quarter) * normal) * (-1 if id(shape) in vessels else 1)
+
+    total = np.zeros(len(at), np.float32)
+    for corner in np.ndindex(2, 2, 2):
+        offset = (box.axes @ (2 * np.array(corner) - 1)).astype(np.float32)[:, None] * quarter
+        out, nearest = _of_nearest(shapes, middles + offset, pushed)
+        total += np.where(np.abs(nearest) < 2 * box.voxel_size, out, 0) / np.float32(8)
+    made = np.zeros(box.shape, np.float32)
+    made.reshape(-1)[at] = total * area.reshape(-1)[at]
+    return made
 
 
 def _faces_between(box: GridRegion, axis: int, start: int, stop: int) -> Array:
@@ -199,7 +235,7 @@ class DivergenceFree(SolvedFlow):
         grid, opened = FaceGrid(box, *parts), self.sides == "open"
         shares = open_shares(box, corners)
         solved = self._project(
-            node, grid, shares, wall=wall_velocity(box, shapes), open_low=(opened,) * 3, open_high=(opened,) * 3,
+            node, grid, shares, walls=walls_of(box, shapes, shares), open_low=(opened,) * 3, open_high=(opened,) * 3,
             threads=threads(), cancel=cancel, progress=lambda p: WORKING.__setitem__(node.where, 0.3 + 0.7 * p),
         )  # fmt: skip
         return FaceField(spread_into_walls(solved.grid, shares) if shapes else solved.grid, solved, within)
@@ -265,7 +301,7 @@ class PotentialFlow(SolvedFlow):
                 "needs an inlet and an outlet", where=node.where, fix="name a shape at each end of the duct"
             )
         solved = self._project(
-            node, FaceGrid(box, *parts), shares, wall=wall_velocity(box, shapes), sources=self._sources(node, box, shares),
+            node, FaceGrid(box, *parts), shares, walls=walls_of(box, shapes, shares, vessels[:1]), sources=self._sources(node, box, shares),
             open_low=(opened,) * 3, open_high=(opened,) * 3, threads=threads(), cancel=cancel,
             progress=lambda p: WORKING.__setitem__(node.where, p),
         )  # fmt: skip

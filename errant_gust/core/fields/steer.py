@@ -19,7 +19,8 @@ class SteerAround(FieldStep):
     By the potential: ψ' = α ψ + (1 − α) g (g·ψ) with g = ∇d and the quintic-like ramp α(d / reach) of Bridson,
     Houriham, Nordenstam 2007; v = ∇ × ψ' has no sources or sinks and no speed through any surface of equal distance at
     the shape. By sliding (for fields without a potential): the part of v along g is taken out by 1 − α. A moving shape
-    pushes what it touches along.
+    pushes what it touches along; what grows or deforms pushes outward, which is a source, and no longer has a
+    potential.
     """
 
     id = "steer_around"
@@ -52,7 +53,8 @@ class SteerAround(FieldStep):
         return self.method == "by the potential" and node.incoming.has_potential != "none"
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
-        return "free" if self.uses_potential(node) and node.incoming.has_potential == "free" else "none"
+        grows = node.scene.shape(self.shape).growth is not None
+        return "free" if self.uses_potential(node) and node.incoming.has_potential == "free" and not grows else "none"
 
     def ramp(self, d: Array) -> tuple[Array, Array]:
         """α and its slope along d: 0 inside, 1 beyond the reach."""
@@ -110,14 +112,24 @@ class SteerAround(FieldStep):
         shape = at.node.scene.shape(self.shape)
         near = shape.near(at.points, self.reach)
         if near.all():
-            value = curl_of(self._near(at, shape, None).slope)
+            value = curl_of(self._near(at, shape, None).slope) + self._pushed_out(shape, at.points)
         else:
             value = at.incoming(gradient=False).value
             if near.any():
-                part = self._near(At(at.node, np.ascontiguousarray(at.points[:, near]), True), shape, None)
+                part_points = np.ascontiguousarray(at.points[:, near])
+                part = self._near(At(at.node, part_points, True), shape, None)
                 value = value.copy()
-                value[:, near] = curl_of(part.slope)
+                value[:, near] = curl_of(part.slope) + self._pushed_out(shape, part_points)
         return Samples(value, at.node.differences(at.points) if at.gradient else None)
+
+    def _pushed_out(self, shape: PlacedShape, points: Array) -> Array | np.float32:
+        """What a growing or deforming surface adds (3, n): no potential has a flux out of a closed surface, so it comes
+        on top, at its full speed there and fading over the reach."""
+        if shape.growth is None:
+            return np.float32(0)
+        d, normal, _ = shape.distance(points, 1)
+        assert normal is not None
+        return np.asarray((1 - self.ramp(d)[0]) * shape.swelling(points) * normal, np.float32)
 
     def _slide(self, at: At) -> Samples:
         f = at.incoming()
@@ -126,7 +138,7 @@ class SteerAround(FieldStep):
         assert g is not None
         alpha, da = self.ramp(d)
         rest = 1 - alpha
-        v = f.value - self._body_velocity(shape, at) if shape.moves else f.value
+        v = f.value - shape.surface_velocity(at.points) if shape.moves else f.value
         along = (g * v).sum(axis=0)
         value = f.value - rest * along * g
         if f.gradient is None:
@@ -140,8 +152,3 @@ class SteerAround(FieldStep):
         change = -da * along * g
         gradient = f.gradient - g[:, None] * (change + rest * dalong)[None, :] - rest * along * h
         return Samples(value, gradient)
-
-    def _body_velocity(self, shape: PlacedShape, at: At) -> Array:
-        r = at.points - np.array(shape.kind.move, np.float32)[:, None]
-        turning = np.cross(np.array(shape.spin, np.float32), r.T).T
-        return np.array(shape.velocity, np.float32)[:, None] + turning

@@ -15,6 +15,15 @@ Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
+class Growth:
+    """A shape's own form shortly before and after, and the seconds between."""
+
+    before: tuple[ShapeKind, Geometry]
+    after: tuple[ShapeKind, Geometry]
+    seconds: float
+
+
+@dataclass(frozen=True)
 class PlacedShape:
     """A shape kind with its values at one time, and velocity and spin there (m/s, rad/s)."""
 
@@ -23,6 +32,7 @@ class PlacedShape:
     geometry: Geometry
     velocity: tuple[float, float, float] = (0.0, 0.0, 0.0)
     spin: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    growth: "Growth | None" = None
 
     @cached_property
     def turned(self) -> Array:
@@ -30,7 +40,32 @@ class PlacedShape:
 
     @property
     def moves(self) -> bool:
-        return any(self.velocity) or any(self.spin)
+        return any(self.velocity) or any(self.spin) or self.growth is not None
+
+    def rigid_velocity(self, points: Array) -> Array:
+        """Velocity (3, n) in m/s of the shape as a rigid body at points (3, n) in the scene."""
+        arm = points - np.array(self.kind.move, np.float32)[:, None]
+        turning = np.cross(np.array(self.spin, np.float32), arm.T).T
+        return np.asarray(np.array(self.velocity, np.float32)[:, None] + turning, np.float32)
+
+    def swelling(self, points: Array) -> Array:
+        """Speed (n,) in m/s at which the surface nearest to points (3, n) moves outward besides, by growing or
+        deforming: how fast the distance falls in the shape's own frame."""
+        if self.growth is None:
+            return np.zeros(points.shape[1], np.float32)
+        own = self.to_local(points)
+        before, after = (kind.local(own, 0, geometry)[0] for kind, geometry in (self.growth.before, self.growth.after))
+        return np.asarray((before - after) / np.float32(self.growth.seconds), np.float32)
+
+    def surface_velocity(self, points: Array) -> Array:
+        """Velocity (3, n) in m/s of the shape's matter at points (3, n) near its surface: as a rigid body, and along
+        the normal by growing or deforming."""
+        v = self.rigid_velocity(points)
+        if self.growth is None:
+            return v
+        _, normal, _ = self.distance(points, 1)
+        assert normal is not None
+        return np.asarray(v + normal * self.swelling(points), np.float32)
 
     def to_local(self, points: Array) -> Array:
         """points (3, n) in the scene -> the shape's own frame, float32."""

@@ -55,6 +55,10 @@ class ShapeKind(Parameters):
         if "id" in cls.__dict__:
             SHAPES[cls.id] = cls
 
+    def own_form(self) -> dict[str, Any]:
+        """Everything but where it is placed."""
+        return self.model_dump(exclude={"move", "turn"})
+
     def local(self, points: Array, order: int, scene: "Geometry") -> tuple[Array, Array | None, Array | None]:
         """Signed distance in the shape's own frame; see `primitives`."""
         raise NotImplementedError

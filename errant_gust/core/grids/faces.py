@@ -90,6 +90,20 @@ class Solved:
     after: float
 
 
+@dataclass(frozen=True)
+class Walls:
+    """How obstacles move.
+
+    carried: their velocities as rigid bodies on the faces, along the grid's own axes, which pass through the closed
+    part of a face; faces: what closed faces move at, growing and deforming included; swelling (nx, ny, nz): what growing
+    pushes into a cell, in m/s (times the square of a cell's side: a flux). None where nothing does.
+    """
+
+    carried: Triple | None = None
+    faces: Triple | None = None
+    swelling: Array | None = None
+
+
 class Projector:
     """Makes velocities on faces free of divergence around obstacles, again and again while these stay as they are.
 
@@ -120,14 +134,14 @@ class Projector:
         """Cells (nx, ny, nz) that any flow can enter or leave."""
         return self.solver.active
 
-    def fixed(self, wall: Triple | None, sources: Array | None) -> Array | None:
+    def fixed(self, walls: Walls, sources: Array | None) -> Array | None:
         """What the open faces have to make up for in every cell: moving walls and wanted net outflow, in m/s."""
-        if wall is None:
+        if walls.carried is None:
             return None if sources is None else -sources
         fixed = np.zeros(self.solver.shape, np.float32) if sources is None else -sources
-        for axis, (s, f) in enumerate(zip(self.shares, wall, strict=True)):
+        for axis, (s, f) in enumerate(zip(self.shares, walls.carried, strict=True)):
             fixed += np.diff((1 - s) * f, axis=axis)
-        return fixed
+        return fixed if walls.swelling is None else fixed - walls.swelling
 
     def error(self, grid: FaceGrid, fixed: Array | None = None) -> Array:
         out = grid.divergence(self.shares)
@@ -182,10 +196,10 @@ class Projector:
             squares -= sums * sums / count
         return float(np.sqrt(max(0.0, squares) / count))
 
-    def seal(self, grid: FaceGrid, wall: Triple | None) -> None:
+    def seal(self, grid: FaceGrid, walls: Walls) -> None:
         """Give closed faces the velocity of the wall in them."""
         for axis, (f, share) in enumerate(zip((grid.u, grid.v, grid.w), self.shares, strict=True)):
-            work = partial(kernels.seal, f, share, kept(None if wall is None else wall[axis]))
+            work = partial(kernels.seal, f, share, kept(None if walls.faces is None else walls.faces[axis]))
             each_slab(f.shape[0], work, self.solver.threads)
 
 
@@ -203,7 +217,7 @@ def project(
     grid: FaceGrid,
     shares: Triple,
     *,
-    wall: Triple | None = None,
+    walls: Walls | None = None,
     sources: Array | None = None,
     open_low: tuple[bool, bool, bool] = (False, False, False),
     open_high: tuple[bool, bool, bool] = (False, False, False),
@@ -215,12 +229,11 @@ def project(
     """Make the flux through the open faces free of divergence, or equal to `sources` (net outflow of a cell in m/s).
 
     Closed sides keep the velocity that comes in; through a closed whole the net flux is taken out evenly over the
-    sides. wall: velocities of moving obstacles on the faces, which pass through their closed part. SolverError if what
-    remains is too much to be called an answer.
+    sides. SolverError if what remains is too much to be called an answer.
     """
     result = FaceGrid(grid.region, grid.u.copy(), grid.v.copy(), grid.w.copy())
     projector = Projector(shares, open_low, open_high, threads)
-    fixed = projector.fixed(wall, sources)
+    fixed = projector.fixed(walls or Walls(), sources)
     if projector.closed:
         _balance(result, shares, 0.0 if fixed is None else float(fixed.sum(dtype=np.float64)))
     def report(part: float) -> None:

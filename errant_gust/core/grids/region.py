@@ -110,6 +110,11 @@ class GridRegion:
                 fits=fits,
             )
 
+    def centres_at(self, flat: Array) -> Array:
+        """Middles (3, m) float32 in the scene of the voxels with these flat indices (m,), z fastest."""
+        i = np.stack(np.unravel_index(flat, self.shape)).astype(np.float32) + np.float32(0.5)
+        return self.to_scene(i * np.float32(self.voxel_size) + np.array(self.lower, np.float32)[:, None])
+
     def centres(self, start: int, stop: int) -> Array:
         """Middles (3, m) float32 in the scene of the voxels with flat indices start..stop (z fastest)."""
         out = np.empty((3, stop - start), np.float32)

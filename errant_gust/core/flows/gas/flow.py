@@ -18,7 +18,7 @@ from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.blocks import Cancel, threads
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Plan, Scene
-from errant_gust.core.fields.solved import corner_distances, wall_velocity
+from errant_gust.core.fields.solved import corner_distances, walls_of
 from errant_gust.core.flows.gas.channels import GasChannel, GasFormula
 from errant_gust.core.flows.gas.forces import CurlUp
 from errant_gust.core.flows.gas.obstacles import Collide
@@ -27,7 +27,7 @@ from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
 from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Lend, Part, Work, new_memory, no_gas
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.source import Source as Births
-from errant_gust.core.grids.faces import FaceGrid, Projector, Triple, closed_sides, kept, open_shares, spread_into_walls
+from errant_gust.core.grids.faces import FaceGrid, Projector, Triple, Walls, closed_sides, kept, open_shares, spread_into_walls
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import faces as face_kernels
@@ -67,7 +67,7 @@ class GasFlow:
         self.domain = self._domain(scene)
         self._check_memory()
         self._sources_inside(scene, parts)
-        self._kept: tuple[Any, Projector, Array | None, Triple | None] | None = None
+        self._kept: tuple[Any, Projector, Array | None, Walls] | None = None
         self._particles: dict[str, Births] = {}
 
     def _check_parts(self, parts: list[Part]) -> None:
@@ -331,7 +331,7 @@ class GasFlow:
         each_slab(state.values.shape[1] + extra, work, threads())
 
     def _carried(
-        self, state: GasState, projector: Projector, wall: Triple | None, dt: float, *, walls: bool, own: bool,
+        self, state: GasState, projector: Projector, wall: Walls, dt: float, *, walls: bool, own: bool,
         reflect: bool = False, cancel: Cancel | None = None,
     ) -> GasState:  # fmt: skip
         """Channels and velocities after dt, by MacCormack with one trace for all; the state itself if it is `own`."""
@@ -351,7 +351,7 @@ class GasFlow:
         return self._carried_by(state, carrier, dt, mirrored, 0.5 * dt, lend=lend, own=own)
 
     def _reflected(
-        self, state: GasState, projector: Projector, wall: Triple | None, dt: float,
+        self, state: GasState, projector: Projector, wall: Walls, dt: float,
         open_to_walls: Callable[[Triple, bool], Triple], cancel: Cancel | None,
     ) -> tuple[Triple, Triple]:  # fmt: skip
         """Velocities half a step on: as projected, and mirrored in that projection (advection-reflection, Zehnder,
@@ -438,7 +438,7 @@ class GasFlow:
                 self._each(s, partial(kernels.ease_faces, target[axis], share, axis, f), extra)
         work.force, work.ease = [None, None, None], []
 
-    def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Triple | None]:
+    def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Walls]:
         """The projector of the window, which cells are inside obstacles, and how these move."""
         ids = [(id, p.step.side) for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
         shapes = [scene.shape(id) for id, _ in ids]
@@ -458,10 +458,11 @@ class GasFlow:
             corners = corner_distances(window, solids, vessels, None) if shapes else None
             shares = open_shares(window, corners)
             solid = None if corners is None else self._solid(shares)
-            wall = wall_velocity(window, shapes, shares) if shapes else None
-            for axis, f in enumerate(wall or ()):
-                for side in closed_sides(axis, low, high):
-                    f[side] = 0
+            wall = walls_of(window, solids, shares, vessels) if shapes else Walls()
+            for moved in (wall.carried or (), wall.faces or ()):
+                for axis, f in enumerate(moved):
+                    for side in closed_sides(axis, low, high):
+                        f[side] = 0
             projector = Projector(shares, low, high, threads(), own=True)  # type: ignore[arg-type]
             self._kept = (key, projector, solid, wall)
         return self._kept[1:]
@@ -482,7 +483,7 @@ class GasFlow:
         except SolverError as error:
             raise error.under(f"flows.{self.id}") from None
 
-    def _project(self, work: Work, projector: Projector, wall: Triple | None) -> None:
+    def _project(self, work: Work, projector: Projector, wall: Walls) -> None:
         grid = work.state.faces
         h = np.float32(work.state.domain.voxel_size)
         fixed = projector.fixed(wall, None if work.outflow is None else work.outflow * h)

@@ -163,8 +163,7 @@ def born(
 
 def _moving(shape: PlacedShape, position: Array) -> Array:
     """Velocity (3, n) of the shape at places (3, n)."""
-    arm = position - np.array(shape.kind.move, np.float32)[:, None]
-    return np.array(shape.velocity)[:, None] + np.cross(np.array(shape.spin), arm.T).T
+    return shape.surface_velocity(np.ascontiguousarray(position, np.float32))
 
 
 def _unit(v: Array) -> Array:

@@ -53,8 +53,7 @@ class Wall(ParticleStep):
         m.pushed_back[near] = True
         if m.own is None:
             return
-        arm = p - np.array(shape.kind.move, np.float32)[:, None]
-        wall = np.array(shape.velocity, np.float32)[:, None] + np.cross(np.array(shape.spin, np.float32), arm.T).T
+        wall = shape.surface_velocity(p)
         relative = m.own[:, near] - wall
         into = (relative * g).sum(axis=0)
         along = relative - g * into
