@@ -12,11 +12,11 @@ from tests.studies import node
 
 GROWS = {"keys": [[0, 0.4], [1, 0.6]], "between": "linear"}
 BALL = {"id": "ball", "kind": "sphere", "params": {"radius": GROWS}}
-SLAB = {"id": "slab", "kind": "box", "params": {"size": {"keys": [[0, [0.6, 0.8, 0.7]], [1, [1.0, 0.8, 0.9]]], "between": "linear"},
+SLAB = {"id": "slab", "kind": "box", "params": {"size": {"keys": [[0, [0.6, 0.8, 1.0]], [1, [1.0, 0.8, 0.8]]], "between": "linear"},
                                                  "turn": [0, 0, 25]}}  # fmt: skip
 TIME = 0.5
 BALL_GROWTH = 4 * np.pi * 0.5**2 * 0.2
-SLAB_GROWTH = 0.4 * 0.8 * 0.8 + 0.2 * 0.8 * 0.8  # by the product rule at half the time
+SLAB_GROWTH = 0.4 * 0.8 * 0.9 - 0.2 * 0.8 * 0.8  # by the product rule at half the time
 STEPS = {
     "potential_flow": [("potential_flow", {"region": "room", "stream": [0.3, 0, 0], "sides": "open"})],
     "divergence_free": [("wind", {"speed": 0.3}), ("divergence_free", {"region": "room"})],
