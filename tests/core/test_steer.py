@@ -116,3 +116,63 @@ def test_masking_by_the_potential_has_no_sinks_and_by_the_value_has(rng):
         _, slope = sample(n, points, gradient=True)
         found[method] = np.sqrt((np.trace(slope, axis1=1, axis2=2) ** 2).mean())
     assert found["by the potential"] < 0.02 * found["by the value"]
+
+
+PAIR = [
+    {"id": "one", "kind": "sphere", "params": {"radius": 0.5}},
+    {"id": "two", "kind": "box", "params": {"size": [0.8, 0.8, 0.8], "move": [1.25, 0.1, 0], "turn": [0, 0, 30]}},
+    {"id": "three", "kind": "sphere", "params": {"radius": 0.3, "move": [-3, 0, 0]}},
+]
+
+
+def steered(*ids, start=("wind", {"speed": 2}), shapes=PAIR, others=(), reach=0.6):
+    steps = [("steer_around", {"shape": id, "reach": reach}) for id in ids]
+    return node(start, *steps, shapes=shapes, others=others)
+
+
+def into(n, id, rng, count=4000):
+    """Speeds through the surface of a shape, by the fastest there."""
+    shape = n.scene.shape(id)
+    low, high = shape.box
+    points = rng.uniform(low - 0.02, high + 0.02, (80 * count, 3)).astype(np.float32)
+    d, g, _ = shape.distance(np.ascontiguousarray(points.T), 1)
+    near = np.abs(d) < 0.02
+    points, d, g = points[near][:count], d[near][:count], g[:, near][:, :count]
+    points = points - (d * g).T + 1e-4 * g.T
+    for other in n.scene.study.shapes:  # not where another stands
+        if other.id != id:
+            clear = n.scene.shape(other.id).distance(np.ascontiguousarray(points.T))[0] > 1e-3
+            points, g = points[clear], g[:, clear]
+    v = values(n, points)
+    return np.abs((v * g.T).sum(axis=1)) / np.quantile(np.linalg.norm(v, axis=1), 0.99)
+
+
+@pytest.mark.parametrize("start", [("wind", {"speed": 2}), ("curl_noise", {"octaves": 2})], ids=["wind", "noise"])
+def test_a_second_body_does_not_let_the_flow_into_the_first(start, rng):
+    n = steered("one", "two", "three", start=start)
+    for id in ("one", "two", "three"):
+        assert np.quantile(into(n, id, rng), 0.99) < 0.01, id
+    points = rng.uniform([-1.2, -1.2, -1.2], [2.4, 1.3, 1.2], (20_000, 3)).astype(np.float32)
+    clear = np.minimum(*(n.scene.shape(i).distance(np.ascontiguousarray(points.T))[0] for i in ("one", "two"))) > 0.05
+    j = central_differences(n, points[clear], 0.004)
+    speed = np.linalg.norm(values(n, points[clear]), axis=1).mean()
+    assert np.median(np.abs(np.trace(j, axis1=1, axis2=2))) * 0.5 / speed < 2e-3
+
+
+def test_bodies_far_apart_are_steered_around_as_if_alone(rng):
+    points = rng.uniform([-4, -1, -1], [1, 1, 1], (5000, 3)).astype(np.float32)
+    both = values(steered("one", "three"), points)
+    alone = np.where(points[:, :1] > -1.5, values(steered("one"), points), values(steered("three"), points))
+    assert np.allclose(both, alone, atol=2e-6)
+    assert np.allclose(values(steered("three", "one"), points), both, atol=2e-6)
+
+
+def test_a_body_on_the_ground_lets_nothing_into_either(rng):
+    shapes = [PAIR[0], {"id": "ground", "kind": "plane", "params": {"move": [0, 0, -0.3]}}]
+    n = steered("one", "ground", shapes=shapes, start=("curl_noise", {"octaves": 1}), reach=0.5)
+    assert np.quantile(into(n, "one", rng), 0.99) < 0.01
+    flat = np.concatenate([rng.uniform(-1.5, 1.5, (4000, 2)), np.full((4000, 1), -0.2999)], axis=1)
+    flat = flat[np.linalg.norm(flat, axis=1) > 0.51]
+    v = values(n, flat)
+    assert np.abs(v[:, 2]).max() < 0.01 * np.linalg.norm(v, axis=1).max()
+    assert np.linalg.norm(v, axis=1).max() < 8

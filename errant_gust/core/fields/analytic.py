@@ -7,7 +7,7 @@ from scipy.special import exp1
 
 from errant_gust.core.fields.samples import Array, At, Samples, constant, cross, dot, scaled, smooth_step
 from errant_gust.core.fields.step import ScalarStart, VectorStart
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import Curve, Vec3, param
 from errant_gust.core.study.profile import profile
 
@@ -130,7 +130,7 @@ class Vortex(VectorStart):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         wanted = At(at.node, at.points, True)
         turn, q, g, _ = self._parts(wanted)
         n = unit(self.axis, "axis")

@@ -7,7 +7,7 @@ import numpy as np
 from errant_gust.core.fields.analytic import unit
 from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of, scaled
 from errant_gust.core.fields.step import Change, FieldStep
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import Curve, Range, Vec3, param
 from errant_gust.core.study.profile import profile
 
@@ -33,7 +33,7 @@ class Gain(Change):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "none" if "factor" in node.varying else node.incoming.has_potential
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         incoming = at.node.incoming
         assert incoming is not None
         p = incoming.potential(at.points, around)
@@ -187,7 +187,7 @@ class Curl(FieldStep):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         return scaled(self._vector(at), self.strength)
 
     def _vector(self, at: At) -> Samples:

@@ -6,7 +6,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, curl_of
 from errant_gust.core.fields.step import FieldStep
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import FieldId, param
 
 
@@ -42,7 +42,7 @@ class Add(FieldStep):
         both = {node.incoming.has_potential, node.scene.lane(self.field).has_potential}
         return "none" if "none" in both else "gauged" if "gauged" in both else "free"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         assert at.node.incoming is not None
         p = at.node.incoming.potential(at.points, around)
         q = at.node.scene.lane(self.field).potential(at.points, around)
@@ -123,7 +123,7 @@ class Mask(FieldStep):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free" if self._uses_potential(node) else "none"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         assert at.node.incoming is not None
         mask = at.node.scene.lane(self.by).evaluate(at.points, True)
         return at.node.incoming.potential(at.points, around).times(mask)

@@ -6,7 +6,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
 from errant_gust.core.fields.step import FieldStep, VectorStart
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.kernels import noise as kernels
 from errant_gust.core.kernels import patterns
 from errant_gust.core.study.parameters import Vec3, param
@@ -222,7 +222,7 @@ class CurlNoise(VectorStart, Fractal):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
 
-    def potential(self, at: At, around: PlacedShape | None = None) -> Samples:
+    def potential(self, at: At, around: Framed | None = None) -> Samples:
         wanted = At(at.node, at.points, True)
         scale = self._scale(at.node)
         if self.plane == "off":

@@ -19,7 +19,7 @@ from errant_gust.core.study.parameters import file_params
 if TYPE_CHECKING:
     from errant_gust.core.fields.scene import Scene
     from errant_gust.core.fields.step import FieldStep
-    from errant_gust.core.geometry.placed import PlacedShape
+    from errant_gust.core.geometry.placed import Framed
 
 
 class _Memo(threading.local):
@@ -85,7 +85,7 @@ class Node:
     def has_potential(self) -> Literal["none", "free", "gauged"]:
         return self.step.has_potential(self) if self.kind == "vector" else "none"
 
-    def potential(self, points: Array, around: PlacedShape | None) -> Samples:
+    def potential(self, points: Array, around: Framed | None) -> Samples:
         return self.step.potential(At(self, points, True), around)
 
     @cached_property

@@ -6,7 +6,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, constant
 from errant_gust.core.fields.step import FieldStep, VectorStart
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import FieldId, Vec3, param
 
 
@@ -34,7 +34,7 @@ class Constant(FieldStep):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "gauged" if self.makes == "vector" else "none"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         return uniform_potential(self.vector, at, around)
 
 
@@ -80,12 +80,12 @@ class Wind(VectorStart):
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "none" if "speed" in node.varying else "gauged"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         x, y, z = self.velocity(at)
         return uniform_potential((x * self.speed, y * self.speed, z * self.speed), at, around)
 
 
-def uniform_potential(velocity: Vec3, at: At, around: PlacedShape | None) -> Samples:
+def uniform_potential(velocity: Vec3, at: At, around: Framed | None) -> Samples:
     """A linear potential ψ = M (x - c) whose curl is a uniform velocity, small on the surface of the shape.
 
     Along each axis of the shape's frame the curl can be made from two components in any proportion; the proportion
@@ -130,5 +130,5 @@ class UseField(FieldStep):
         lane = node.scene.lane(self.field)
         return lane.has_potential
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         return at.node.scene.lane(self.field).potential(at.points, around)

@@ -7,9 +7,9 @@ import numpy as np
 from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
 from errant_gust.core.fields.starts import uniform_potential
 from errant_gust.core.fields.step import FieldStep
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import Framed, PlacedShape, Surrounding
 from errant_gust.core.geometry.primitives import PAIRS
-from errant_gust.core.kernels.steer import steer
+from errant_gust.core.kernels.steer import steer, steer_several
 from errant_gust.core.study.parameters import ShapeId, param
 
 
@@ -18,7 +18,8 @@ class SteerAround(FieldStep):
 
     By the potential: ψ' = α ψ + (1 − α) g (g·ψ) with g = ∇d and the quintic-like ramp α(d / reach) of Bridson,
     Houriham, Nordenstam 2007; v = ∇ × ψ' has no sources or sinks and no speed through any surface of equal distance at
-    the shape. By sliding (for fields without a potential): the part of v along g is taken out by 1 − α. A moving shape
+    the shape. Steps in a row steer around their shapes together, each with its own ramp, which the others leave alone
+    on its surface. By sliding (for fields without a potential): the part of v along g is taken out by 1 − α. A moving shape
     pushes what it touches along; what grows or deforms pushes outward, which is a source, and no longer has a
     potential.
     """
@@ -50,51 +51,77 @@ class SteerAround(FieldStep):
         return self.reach
 
     def uses_potential(self, node: Any) -> bool:
-        return self.method == "by the potential" and node.incoming.has_potential != "none"
+        return self.method == "by the potential" and self.chain(node)[0].has_potential != "none"
+
+    def chain(self, node: Any) -> tuple[Any, list[tuple[PlacedShape, float]]]:
+        """What comes into the first of the steps in a row that steer by the potential up to this one, and the shapes
+        that they steer around with their reaches: they are steered around together."""
+        return node.kept("chain", lambda: self._chain(node))
+
+    def _chain(self, node: Any) -> tuple[Any, list[tuple[PlacedShape, float]]]:
+        own = (node.scene.shape(self.shape), self.reach)
+        before = node.incoming
+        if before is None or not isinstance(before.step, SteerAround) or not before.step.uses_potential(before):
+            return before, [own]
+        base, shapes = before.step.chain(before)
+        return base, [*(one for one in shapes if one[0].id != own[0].id), own]
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
-        grows = node.scene.shape(self.shape).growth is not None
-        return "free" if self.uses_potential(node) and node.incoming.has_potential == "free" and not grows else "none"
+        if self.method != "by the potential":
+            return "none"
+        base, shapes = self.chain(node)
+        grows = any(shape.growth is not None for shape, _ in shapes)
+        return "free" if base.has_potential == "free" and not grows else "none"
 
-    def ramp(self, d: Array) -> tuple[Array, Array]:
-        """α and its slope along d: 0 inside, 1 beyond the reach."""
-        r = np.clip(d / np.float32(self.reach), 0, 1)
-        r2 = r * r
-        alpha = r * (15 + r2 * (-10 + 3 * r2)) * np.float32(0.125)
-        slope = (15 + r2 * (-30 + 15 * r2)) * np.float32(0.125 / self.reach)
-        return alpha, np.where((d < 0) | (r >= 1), np.float32(0), slope)
+    def groups(self, node: Any) -> list[list[tuple[PlacedShape, float]]]:
+        """The shapes in groups whose reaches may touch, each in the order of the steps."""
+        return node.kept("groups", lambda: grouped(self.chain(node)[1]))
 
-    def potential(self, at: At, around: PlacedShape | None = None) -> Samples:
+    def potential(self, at: At, around: Framed | None = None) -> Samples:
         """The steered potential; beyond the reach it is the incoming one."""
-        node = at.node
-        assert node.incoming is not None
-        shape = node.scene.shape(self.shape)
-        p = node.incoming.potential(at.points, shape)
-        near = shape.near(at.points, self.reach)
-        if near.all():
-            return self._near(at, shape, p)
-        if not near.any():
-            return p
-        part = self._near(At(node, np.ascontiguousarray(at.points[:, near]), True), shape, None)
-        value, gradient = p.value.copy(), p.slope.copy()
-        value[:, near], gradient[:, :, near] = part.value, part.slope
-        return Samples(value, gradient)
+        base = self.chain(at.node)[0]
+        made: Samples | None = None
+        for group in self.groups(at.node):
+            near = self._within(group, at.points)
+            if near.all():
+                return self._near(at, base, group)
+            if made is None:
+                p = base.potential(at.points, around)
+                made = Samples(p.value.copy(), p.slope.copy())
+            if near.any():
+                part = self._near(At(at.node, np.ascontiguousarray(at.points[:, near]), True), base, group)
+                made.value[:, near], made.slope[:, :, near] = part.value, part.slope
+        assert made is not None
+        return made
 
-    def _near(self, at: At, shape: PlacedShape, p: Samples | None) -> Samples:
-        """The steered potential at points that may be within reach."""
-        assert at.node.incoming is not None
-        p = p or at.node.incoming.potential(at.points, shape)
-        d, g, h = shape.distance(at.points, 2)
-        assert g is not None
-        assert h is not None
-        if shape.moves:
-            rigid = self._rigid(shape, at)
-            push, dpush = rigid.value.astype(np.float32), rigid.slope.astype(np.float32)
+    def _within(self, group: list[tuple[PlacedShape, float]], points: Array) -> Array:
+        """Which points (3, n) may be within reach of a group."""
+        near: Array = np.zeros(points.shape[1], bool)
+        for shape, reach in group:
+            near |= shape.near(points, reach)
+        return near
+
+    def _near(self, at: At, base: Any, group: list[tuple[PlacedShape, float]]) -> Samples:
+        """The steered potential at points that may be within reach of a group of shapes."""
+        shapes = [shape for shape, _ in group]
+        around: Framed = shapes[0] if len(group) == 1 else Surrounding(tuple(shapes))
+        p = base.potential(at.points, around)
+        f = np.float32
+        n, m = at.n, len(group)
+        d, g, h = np.empty((m, n), f), np.empty((m, 3, n), f), np.empty((m, 6, n), f)
+        push, dpush = np.zeros((m, 3, n), f), np.zeros((m, 3, 3, n), f)
+        for i, shape in enumerate(shapes):
+            d[i], g[i], h[i] = shape.distance(at.points, 2)  # type: ignore[call-overload]
+            if shape.moves:
+                rigid = self._rigid(shape, at)
+                push[i], dpush[i] = rigid.value, rigid.slope
+        value, gradient = np.empty((3, n), f), np.empty((3, 3, n), f)
+        psi, dpsi = np.ascontiguousarray(p.value, f), np.ascontiguousarray(p.slope, f)
+        if m == 1:
+            steer(psi, dpsi, d[0], g[0], h[0], push[0], dpush[0], f(group[0][1]), value, gradient)
         else:
-            push, dpush = np.zeros((3, at.n), np.float32), np.zeros((3, 3, at.n), np.float32)
-        value, gradient = np.empty((3, at.n), np.float32), np.empty((3, 3, at.n), np.float32)
-        parts = [np.ascontiguousarray(a, np.float32) for a in (p.value, p.slope, d, g, h, push, dpush)]
-        steer(*parts, np.float32(self.reach), value, gradient)
+            reaches = np.array([reach for _, reach in group], f)
+            steer_several(psi, dpsi, d, g, h, push, dpush, reaches, value, gradient)
         return Samples(value, gradient)
 
     def _rigid(self, shape: PlacedShape, at: At) -> Samples:
@@ -109,34 +136,25 @@ class SteerAround(FieldStep):
     def evaluate(self, at: At) -> Samples:
         if not self.uses_potential(at.node):
             return self._slide(at)
-        shape = at.node.scene.shape(self.shape)
-        near = shape.near(at.points, self.reach)
-        if near.all():
-            value = curl_of(self._near(at, shape, None).slope) + self._pushed_out(shape, at.points)
-        else:
-            value = at.incoming(gradient=False).value
+        base = self.chain(at.node)[0]
+        value: Array | None = None
+        for group in self.groups(at.node):
+            near = self._within(group, at.points)
+            if value is None:
+                value = np.empty((3, at.n), np.float32) if near.all() else base.evaluate(at.points).value.copy()
             if near.any():
-                part_points = np.ascontiguousarray(at.points[:, near])
-                part = self._near(At(at.node, part_points, True), shape, None)
-                value = value.copy()
-                value[:, near] = curl_of(part.slope) + self._pushed_out(shape, part_points)
+                points = at.points if near.all() else np.ascontiguousarray(at.points[:, near])
+                part = self._near(At(at.node, points, True), base, group)
+                value[:, near] = curl_of(part.slope) + _pushed_out(group, points)
+        assert value is not None
         return Samples(value, at.node.differences(at.points) if at.gradient else None)
-
-    def _pushed_out(self, shape: PlacedShape, points: Array) -> Array | np.float32:
-        """What a growing or deforming surface adds (3, n): no potential has a flux out of a closed surface, so it comes
-        on top, at its full speed there and fading over the reach."""
-        if shape.growth is None:
-            return np.float32(0)
-        d, normal, _ = shape.distance(points, 1)
-        assert normal is not None
-        return np.asarray((1 - self.ramp(d)[0]) * shape.swelling(points) * normal, np.float32)
 
     def _slide(self, at: At) -> Samples:
         f = at.incoming()
         shape = at.node.scene.shape(self.shape)
         d, g, h6 = shape.distance(at.points, 2 if at.gradient else 1)
         assert g is not None
-        alpha, da = self.ramp(d)
+        alpha, da = ramp(d, self.reach)
         rest = 1 - alpha
         v = f.value - shape.surface_velocity(at.points) if shape.moves else f.value
         along = (g * v).sum(axis=0)
@@ -152,3 +170,46 @@ class SteerAround(FieldStep):
         change = -da * along * g
         gradient = f.gradient - g[:, None] * (change + rest * dalong)[None, :] - rest * along * h
         return Samples(value, gradient)
+
+
+def grouped(shapes: list[tuple[PlacedShape, float]]) -> list[list[tuple[PlacedShape, float]]]:
+    """Shapes whose boxes, grown by their reaches, touch: directly or by way of others."""
+    groups: list[list[tuple[PlacedShape, float]]] = []
+    for one in shapes:
+        touched = [group for group in groups if any(_touch(one, other) for other in group)]
+        groups = [group for group in groups if group not in touched]
+        groups.append([*(other for group in touched for other in group), one])
+    return groups
+
+
+def _touch(a: tuple[PlacedShape, float], b: tuple[PlacedShape, float]) -> bool:
+    if not a[0].kind.bounded or not b[0].kind.bounded:
+        return True
+    (low, high), (lower, upper) = a[0].box, b[0].box
+    return bool(((low - a[1] <= upper + b[1]) & (lower - b[1] <= high + a[1])).all())
+
+
+def ramp(d: Array, reach: float) -> tuple[Array, Array]:
+    """α and its slope along d: 0 inside, 1 beyond the reach."""
+    r = np.clip(d / np.float32(reach), 0, 1)
+    r2 = r * r
+    alpha = r * (15 + r2 * (-10 + 3 * r2)) * np.float32(0.125)
+    slope = (15 + r2 * (-30 + 15 * r2)) * np.float32(0.125 / reach)
+    return alpha, np.where((d < 0) | (r >= 1), np.float32(0), slope)
+
+
+def _pushed_out(group: list[tuple[PlacedShape, float]], points: Array) -> Array | np.float32:
+    """What growing or deforming surfaces add (3, n): no potential has a flux out of a closed surface, so it comes on
+    top, at its full speed there and fading over the reach, and not into another shape."""
+    total: Array | np.float32 = np.float32(0)
+    for shape, reach in group:
+        if shape.growth is None:
+            continue
+        d, normal, _ = shape.distance(points, 1)
+        assert normal is not None
+        share = 1 - ramp(d, reach)[0]
+        for other, its in group:
+            if other is not shape:
+                share = share * ramp(other.distance(points)[0], its)[0]
+        total = total + np.asarray(share * shape.swelling(points) * normal, np.float32)
+    return total

@@ -8,7 +8,7 @@ from errant_gust.core.fields.samples import At, Kind, Samples
 from errant_gust.core.study.parameters import Parameters, summary
 
 if TYPE_CHECKING:
-    from errant_gust.core.geometry.placed import PlacedShape
+    from errant_gust.core.geometry.placed import Framed
 
 STEPS: dict[str, type[FieldStep]] = {}
 Accepts = Literal["nothing", "scalar", "vector", "any"]
@@ -62,7 +62,7 @@ class FieldStep(Parameters):
         """
         return "none"
 
-    def potential(self, at: At, around: PlacedShape | None) -> Samples:
+    def potential(self, at: At, around: Framed | None) -> Samples:
         """The vector potential and its gradient, for steps that have one."""
         raise NotImplementedError
 

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,26 @@ from errant_gust.core.geometry.shapes import Geometry, ShapeKind
 from errant_gust.core.study.turns import rotation
 
 Array = NDArray[Any]
+
+
+class Framed(Protocol):
+    """What has extents: a middle (3,) in the scene, half extents (3,) along its own axes, and these (3, 3)."""
+
+    @property
+    def frame(self) -> tuple[Array, Array, Array]: ...
+
+
+@dataclass(frozen=True)
+class Surrounding:
+    """The upright box around several shapes."""
+
+    shapes: tuple["PlacedShape", ...]
+
+    @cached_property
+    def frame(self) -> tuple[Array, Array, Array]:
+        boxes = [s.box for s in self.shapes if s.kind.bounded] or [s.box for s in self.shapes]
+        low, high = np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
+        return 0.5 * (low + high), 0.5 * (high - low), np.eye(3)
 
 
 @dataclass(frozen=True)
