@@ -46,6 +46,7 @@ def test_a_stream_in_a_plate_of_one_voxel_passes_a_cylinder_at_twice_its_speed(r
         shapes=[{"id": "post", "kind": "cylinder", "params": {"radius": 0.5, "height": 10}}], **room(8, 8, 0.1, 0.025),
     )  # fmt: skip
     points = rng.uniform(-1, 1, (20_000, 3)) * [3.9, 3.9, 0.04]
+    points = points[np.linalg.norm(points[:, :2], axis=1) > 0.5]
     assert np.linalg.norm(sample(n, points)[0], axis=1).max() == pytest.approx(3.0, rel=0.05)
     assert solved_of(n).after < 1e-5
 

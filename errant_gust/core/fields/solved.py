@@ -10,15 +10,17 @@ import numpy as np
 from errant_gust.core.errors import BudgetError, SolverError, StudyError
 from errant_gust.core.fields.blocks import BLOCK, Cancel, share_out, threads
 from errant_gust.core.fields.gridded import WORKING, Gridded, at_faces
+from errant_gust.core.fields.near_walls import Sided, extended, kept_out
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.geometry.placed import PlacedShape
-from errant_gust.core.grids.faces import FaceGrid, Solved, Triple, Walls, face_points, open_shares, project, spread_into_walls
+from errant_gust.core.grids.faces import FaceGrid, Solved, Triple, Walls, face_points, open_shares, project
 from errant_gust.core.grids.poisson import BYTES_A_VOXEL
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.parameters import ShapeIds, Vec3, param
 
 PAD = 2
+CLEAR = 0.5  # voxels from a wall within which the speed through it is taken out
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,7 @@ class FaceField:
     grid: FaceGrid
     solved: Solved
     within: GridRegion
+    walls: Sided
 
     @property
     def nbytes(self) -> int:
@@ -158,7 +161,9 @@ class SolvedFlow(Gridded):
 
     def evaluate(self, at: At) -> Samples:
         field: FaceField = self.grid(at.node)
-        value, slope = field.grid.sample(at.points, at.gradient)
+        made = Samples(*field.grid.sample(at.points, at.gradient))
+        made = kept_out(made, at.points, field.walls, CLEAR * field.within.voxel_size)
+        value, slope = made.value, made.gradient
         box = field.within
         own = box.to_own(at.points)
         low, high = np.array(box.lower, np.float32)[:, None], np.array(box.upper, np.float32)[:, None]
@@ -247,7 +252,8 @@ class DivergenceFree(SolvedFlow):
             node, grid, shares, walls=walls_of(box, shapes, shares), open_low=(opened,) * 3, open_high=(opened,) * 3,
             threads=threads(), cancel=cancel, progress=lambda p: WORKING.__setitem__(node.where, 0.3 + 0.7 * p),
         )  # fmt: skip
-        return FaceField(spread_into_walls(solved.grid, shares) if shapes else solved.grid, solved, within)
+        walls: Sided = [(shape, 1.0) for shape in shapes]
+        return FaceField(extended(solved.grid, shares, walls, None, cancel) if walls else solved.grid, solved, within, walls)
 
     def beyond(self, at: At) -> Samples:
         if self.outside == "zero":
@@ -309,13 +315,15 @@ class PotentialFlow(SolvedFlow):
             raise StudyError(
                 "needs an inlet and an outlet", where=node.where, fix="name a shape at each end of the duct"
             )
+        sources = self._sources(node, box, shares)
         solved = self._project(
-            node, FaceGrid(box, *parts), shares, walls=walls_of(box, shapes, shares, vessels[:1]), sources=self._sources(node, box, shares),
+            node, FaceGrid(box, *parts), shares, walls=walls_of(box, shapes, shares, vessels[:1]), sources=sources,
             open_low=(opened,) * 3, open_high=(opened,) * 3, threads=threads(), cancel=cancel,
             progress=lambda p: WORKING.__setitem__(node.where, p),
         )  # fmt: skip
-        grid = spread_into_walls(solved.grid, shares) if corners is not None else solved.grid
-        return FaceField(grid, solved, within)
+        walls: Sided = [*((shape, 1.0) for shape in shapes), *((vessel, -1.0) for vessel in vessels)]
+        grid = extended(solved.grid, shares, walls, sources, cancel) if walls else solved.grid
+        return FaceField(grid, solved, within, walls)
 
     def _sources(self, node: Node, box: GridRegion, shares: Triple) -> Array | None:
         """Net outflow of each cell in m/s: the flux of an inlet or outlet spread over its open cells."""

@@ -4,11 +4,11 @@ from typing import Any, Literal
 
 import numpy as np
 
+from errant_gust.core.fields.near_walls import ramp, tangential
 from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
 from errant_gust.core.fields.starts import uniform_potential
 from errant_gust.core.fields.step import FieldStep
 from errant_gust.core.geometry.placed import Framed, PlacedShape, Surrounding
-from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.kernels.steer import steer, steer_several
 from errant_gust.core.study.parameters import ShapeId, param
 
@@ -150,26 +150,10 @@ class SteerAround(FieldStep):
         return Samples(value, at.node.differences(at.points) if at.gradient else None)
 
     def _slide(self, at: At) -> Samples:
-        f = at.incoming()
         shape = at.node.scene.shape(self.shape)
-        d, g, h6 = shape.distance(at.points, 2 if at.gradient else 1)
-        assert g is not None
-        alpha, da = ramp(d, self.reach)
-        rest = 1 - alpha
-        v = f.value - shape.surface_velocity(at.points) if shape.moves else f.value
-        along = (g * v).sum(axis=0)
-        value = f.value - rest * along * g
-        if f.gradient is None:
-            return Samples(value)
-        if shape.moves or h6 is None:
-            return Samples(value, at.node.differences(at.points))
-        h = np.empty((3, 3, at.n), np.float32)
-        for row, (i, j) in enumerate(PAIRS):
-            h[i, j] = h[j, i] = h6[row]
-        dalong = np.einsum("kjn,kn->jn", h, v) + np.einsum("kn,kjn->jn", g, f.gradient)
-        change = -da * along * g
-        gradient = f.gradient - g[:, None] * (change + rest * dalong)[None, :] - rest * along * h
-        return Samples(value, gradient)
+        made = tangential(at.incoming(), at.points, shape, 1.0, self.reach)
+        # what the shape's own motion adds to the slope is not known in closed form
+        return Samples(made.value, at.node.differences(at.points)) if at.gradient and shape.moves else made
 
 
 def grouped(shapes: list[tuple[PlacedShape, float]]) -> list[list[tuple[PlacedShape, float]]]:
@@ -187,15 +171,6 @@ def _touch(a: tuple[PlacedShape, float], b: tuple[PlacedShape, float]) -> bool:
         return True
     (low, high), (lower, upper) = a[0].box, b[0].box
     return bool(((low - a[1] <= upper + b[1]) & (lower - b[1] <= high + a[1])).all())
-
-
-def ramp(d: Array, reach: float) -> tuple[Array, Array]:
-    """α and its slope along d: 0 inside, 1 beyond the reach."""
-    r = np.clip(d / np.float32(reach), 0, 1)
-    r2 = r * r
-    alpha = r * (15 + r2 * (-10 + 3 * r2)) * np.float32(0.125)
-    slope = (15 + r2 * (-30 + 15 * r2)) * np.float32(0.125 / reach)
-    return alpha, np.where((d < 0) | (r >= 1), np.float32(0), slope)
 
 
 def _pushed_out(group: list[tuple[PlacedShape, float]], points: Array) -> Array | np.float32:
