@@ -471,3 +471,34 @@ def test_velocities_that_are_no_numbers_do_not_reach_beyond_the_grid():
     out = advected(np.ones((n, n, n), F), u, v, w, 1.0)
     assert out.shape == (n, n, n)
     assert set(np.unique(out[np.isfinite(out)])) <= {0, 1}
+
+
+@pytest.mark.parametrize("h", [0.1, 0.05])
+@pytest.mark.parametrize("follow", [False, True])
+def test_with_keep_amounts_nothing_is_lost_or_made_on_the_way(h, follow):
+    """A hot puff against the lid of a closed box, past a rock: without, 2 % to 26 % of it come and go."""
+    puff = ("source", {"shape": "ball", "how": "set", "density": 1, "temperature": 300, "until": 0.001})
+    found = {}
+    for keep in (False, True):
+        domain = {**CLOSED, "follow": follow, "keep": keep}
+        f = GasFlow(gas(puff, ("rise", {}), ("collide", {"shapes": ["rock"]}), domain=domain, h=h, shapes=(BALL, ROCK)), "g")
+        state, amounts = f.first(), []
+        for n in range(1, 37):
+            amounts.append(state.channel("density").sum(dtype=float))
+            state = f.next(state, n)
+        found[keep] = np.abs(np.array(amounts) / amounts[0] - 1).max()
+        lifted = height(state)
+        found[keep, "height"] = lifted
+    assert found[True] < 0.005
+    assert found[False] > 0.02, "else there was nothing to keep"
+    assert found[True, "height"] == pytest.approx(found[False, "height"], rel=0.03), "it moves nothing"
+
+
+def test_keeping_amounts_lets_go_what_leaves_through_an_open_side():
+    puff = ("source", {"shape": "ball", "how": "set", "density": 1, "temperature": 400, "until": 0.001})
+    _, there = run(gas(puff, ("rise", {}), domain={"keep": True}, h=0.1), 20)
+    _, gone = run(gas(puff, ("rise", {}), domain={"keep": True}, h=0.1), 72)
+    _, plain = run(gas(puff, ("rise", {}), domain={}, h=0.1), 72)
+    first = there.channel("density").sum()
+    assert gone.channel("density").sum() < 0.3 * first
+    assert gone.channel("density").sum() == pytest.approx(plain.channel("density").sum(), abs=float(0.1 * first))

@@ -61,7 +61,7 @@ def quench_tank_dye() -> dict[str, Any]:
                         "id": "a", "op": "domain",
                         "params": {
                             "region": "tank", "west": False, "east": False, "south": False, "north": False,
-                            "below": False, "above": True,
+                            "below": False, "above": True, "keep": True,
                         },
                     },
                     let_in("b", "left", [0.95, 0.32, 0.16]),

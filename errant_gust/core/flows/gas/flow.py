@@ -21,6 +21,7 @@ from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.solved import corner_distances, walls_of
 from errant_gust.core.flows.gas.channels import GasChannel, GasFormula
 from errant_gust.core.flows.gas.forces import CurlUp
+from errant_gust.core.flows.gas.keeping import Amounts
 from errant_gust.core.flows.gas.obstacles import Collide
 from errant_gust.core.flows.gas.sources import Source
 from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
@@ -292,10 +293,16 @@ class GasFlow:
         parts, scene = self.parts(end), self.plan.at(end)
         projector, solid, wall = self._walls(state, scene, parts)
         if end > start:
-            reflect = cast(Domain, parts[0].step).reflect
+            domain = cast(Domain, parts[0].step)
+            reflect = domain.reflect
+            amounts = Amounts.after(state, projector, end - start) if domain.keep else None
             state = self._carried(
                 state, projector, wall, end - start, walls=solid is not None, own=own, reflect=reflect, cancel=cancel
             )
+            if amounts is not None:
+                if solid is not None:
+                    state.values[:, solid] = 0
+                amounts.restore(state)
         work = self._filled(state, start, end, parts, solid, cancel)
         work.lend = projector.solver.lend
         if work.dt:

@@ -196,6 +196,11 @@ class Domain(GasStep):
         help="Each step in two halves, the second from the mirrored velocity: swirls last that carrying wears away, "
         "for twice the time",
     )  # fmt: skip
+    keep: bool = param(
+        False, label="Keep amounts",
+        help="Carrying loses some percent of what it carries in a few seconds: put it back, in proportion, so that dye "
+        "keeps its amount but for what leaves",
+    )  # fmt: skip
     west: bool = param(True, label="Open at −x", help="Air flows through this side", group="Open sides")
     east: bool = param(True, label="Open at +x", help="Air flows through this side", group="Open sides")
     south: bool = param(True, label="Open at −y", help="Air flows through this side", group="Open sides")
