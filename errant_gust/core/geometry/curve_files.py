@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from errant_gust.core.child import parsed_apart
 from errant_gust.core.errors import FileError
 
 SUFFIXES = (".obj", ".svg", ".usda", ".usdc", ".usd")
@@ -45,7 +46,7 @@ def _obj(path: Path) -> list[Any]:
     lines: list[list[int]] = []
     number = 0
     try:
-        for line in path.read_text(errors="strict").splitlines():
+        for line in path.read_text(encoding="utf-8-sig", errors="strict").splitlines():
             number += 1
             words = line.split()
             if words[:1] == ["v"]:
@@ -65,23 +66,6 @@ def _svg(path: Path) -> list[Any]:
 
 
 def _usd(path: Path) -> list[Any]:
-    from pxr import Usd, UsdGeom
-
-    try:
-        stage = Usd.Stage.Open(str(path))
-        found = []
-        cache = UsdGeom.XformCache()
-        for prim in stage.Traverse():
-            if not prim.IsA(UsdGeom.Curves):
-                continue
-            curves = UsdGeom.Curves(prim)
-            points = np.array(curves.GetPointsAttr().Get(), np.float64)
-            matrix = np.array(cache.GetLocalToWorldTransform(prim))
-            points = points @ matrix[:3, :3] + matrix[3, :3]
-            start = 0
-            for count in curves.GetCurveVertexCountsAttr().Get() or []:
-                found.append(points[start : start + count].tolist())
-                start += count
-    except Exception as error:  # the library's own errors are of many kinds
-        raise FileError(f"cannot be read as USD ({str(error).splitlines()[0][:80]})", where=path.name) from None
-    return found
+    made = parsed_apart("usd_curves", path, path.name)
+    ends = np.cumsum(made["counts"])
+    return [made["points"][end - count : end].tolist() for end, count in zip(ends, made["counts"], strict=True)]

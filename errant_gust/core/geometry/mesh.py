@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError
+from errant_gust.core.geometry.mesh_files import MAX_BYTES, MAX_TRIANGLES, read_triangles
 from errant_gust.core.kernels import meshes as kernels
 
 Array = NDArray[Any]
+__all__ = ["FORMATS", "MAX_BYTES", "MAX_TRIANGLES", "Mesh", "MeshReport", "make_mesh", "read_mesh"]
 FORMATS = (".obj", ".stl", ".ply", ".glb", ".gltf")
-MAX_BYTES = 256 << 20
-MAX_TRIANGLES = 2_000_000
 
 
 @dataclass(frozen=True)
@@ -136,8 +136,6 @@ def read_mesh(path: Path, *, name: str = "") -> Mesh:
 
     Raises FileError for an unknown format, a broken or empty file, or more than MAX_TRIANGLES triangles.
     """
-    import trimesh
-
     where = name or path.name
     suffix = Path(where).suffix.lower()
     if suffix not in FORMATS:
@@ -148,18 +146,10 @@ def read_mesh(path: Path, *, name: str = "") -> Mesh:
         size = path.stat().st_size
         if size > MAX_BYTES:
             raise FileError(f"{size >> 20} MiB is too large", where=where, fix=f"at most {MAX_BYTES >> 20} MiB")
-        if size == 0:
-            raise FileError("the file is empty", where=where)
-        with path.open("rb") as file:
-            loaded: Any = trimesh.load(
-                file, file_type=suffix[1:], force="mesh", process=False, skip_materials=True, resolver=None
-            )
-    except FileError:
-        raise
-    except Exception as error:  # a parser may fail in any way on a broken file
-        words = str(error).splitlines()[0][:120] if str(error) else type(error).__name__
-        raise FileError(f"cannot be read as {suffix[1:].upper()} ({words})", where=where) from None
-    return make_mesh(np.asarray(loaded.vertices), np.asarray(getattr(loaded, "faces", [])), where)
+        vertices, faces = read_triangles(path, where, suffix)
+    except OSError as error:
+        raise FileError(f"cannot be read ({error.strerror or error})", where=where) from None
+    return make_mesh(vertices, faces, where)
 
 
 def make_mesh(vertices: Array, faces: Array, where: str) -> Mesh:

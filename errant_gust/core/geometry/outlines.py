@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from errant_gust.core.child import parsed_apart
 from errant_gust.core.errors import FileError
 
 Array = NDArray[Any]
 FONT = Path(__file__).parent / "fonts" / "plex_sans_600.woff"
 MOST_BYTES = 4 << 20
 MOST_PIXELS = 24_000_000
-MOST_SEGMENTS = 60_000
+MOST_USES = 1000
 SUFFIXES = (".svg", ".png", ".jpg", ".jpeg")
 UNSAFE = re.compile(
     rb"<!DOCTYPE|<!ENTITY|<script|\bon\w+\s*=|<foreignObject|javascript:|<image|<use[^>]+href\s*=\s*[\"'](?!#)", re.I
@@ -29,50 +30,21 @@ def read_svg(path: Path) -> list[Array]:
     Only shapes are taken; a file with scripts, entities, embedded pictures or outside links is refused.
     """
     data = _bytes(path)
+    if data.lower().count(b"<use") > MOST_USES:
+        raise FileError(
+            f"refers to parts of itself more than {MOST_USES:,} times", where=path.name, fix="export plain paths only"
+        )
     found = UNSAFE.search(data)
     if found:
         what = found[0].decode("ascii", "replace").strip()[:20]
         raise FileError(f"holds '{what}', which is not taken", where=path.name, fix="export plain paths only")
-    from svgelements import SVG, Shape
-    from svgelements import Path as SvgPath
-
-    try:
-        parsed = SVG.parse(io.BytesIO(data), reify=True)
-        lines: list[Array] = []
-        for element in parsed.elements():
-            if not isinstance(element, Shape):
-                continue
-            for part in SvgPath(element).as_subpaths():
-                lines += _flattened(SvgPath(part))
-                if sum(len(line) for line in lines) > MOST_SEGMENTS:
-                    raise FileError(
-                        f"has more than {MOST_SEGMENTS:,} segments", where=path.name, fix="simplify the outline"
-                    )
-    except FileError:
-        raise
-    except Exception as error:  # a parser may fail in any way on a broken file
-        raise FileError(f"cannot be read as SVG ({str(error)[:80] or type(error).__name__})", where=path.name) from None
+    made = parsed_apart("svg_lines", path, path.name, seconds=20)
+    ends = np.cumsum(made["counts"])
+    lines = [made["points"][end - count : end] for end, count in zip(ends, made["counts"], strict=True)]
     lines = [line for line in lines if len(line) > 1 and np.isfinite(line).all()]
     if not lines:
         raise FileError("there is no path in it", where=path.name, fix="convert text and pictures to paths")
     return [line * [1, -1] for line in lines]
-
-
-def _flattened(path: Any) -> list[Array]:
-    """A subpath as a polyline; curves in up to 24 straight pieces."""
-    from svgelements import Close, Line, Move
-
-    points: list[tuple[float, float]] = []
-    for segment in path:
-        if isinstance(segment, Move):
-            if segment.end is not None:
-                points = [(segment.end.x, segment.end.y)]
-        elif isinstance(segment, Line | Close):
-            if segment.end is not None:
-                points.append((segment.end.x, segment.end.y))
-        else:
-            points += [(p.x, p.y) for p in (segment.point(t) for t in np.linspace(0, 1, 25)[1:])]
-    return [np.array(points, float)] if len(points) > 1 else []
 
 
 @lru_cache(maxsize=32)

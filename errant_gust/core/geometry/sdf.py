@@ -2,7 +2,8 @@
 
 The spline is twice continuously differentiable, so fields built from the distance (steer around) have exact first
 derivatives and stay free of divergence. It rounds edges sharper than a cell; `margin` is how far the true surface was
-found to stand out of the zero level, and is taken off the distance, so that no part of the mesh is left uncovered.
+found to stand out of the zero level, and is taken off the distance near the surface, so that no part of the mesh is
+left uncovered. Farther away it is taken off less and less, and from FADED cells on not at all.
 Outside the grid the exact distance is used.
 """
 
@@ -14,11 +15,13 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from errant_gust.core.geometry.mesh import Mesh
+from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.kernels import meshes as mesh_kernels
 
 Array = NDArray[Any]
 CELLS = 72  # along the longest side of the padded box
+FADED = 7.0
 PADDING = 0.45  # of the longest side of the mesh
 
 
@@ -86,15 +89,32 @@ class MeshDistance:
         """points (3, n) -> distance (n,), gradient (3, n) if order >= 1, second derivatives (6, n) if order >= 2."""
         out = self._spline(points)
         h = np.float32(self.h)
-        out[0] -= np.float32(self.margin)
         out[1:4] /= h
         out[4:] /= h * h
+        self._covered(out, order)
         p = (points - self.lower.astype(np.float32)[:, None]) / h
         top = np.array(self.shape, np.float32)[:, None] - 2
         outside = ((p < 1) | (p > top)).any(axis=0)
         if outside.any():
             out[:, outside] = self._exact(points[:, outside])
         return out[0], out[1:4] if order >= 1 else None, out[4:] if order >= 2 else None
+
+    def _covered(self, out: Array, order: int) -> None:
+        """Takes the margin m off the distance r, its slope and curvature (10, n): d = r − m w(|r|), w falling from 1
+        at the margin to 0 at FADED cells."""
+        m, r = np.float32(self.margin), out[0]
+        length = np.float32(FADED * self.h - self.margin)
+        s = np.clip((np.abs(r) - m) / length, 0, 1)
+        side = np.sign(r)
+        if order >= 2:
+            second = m * (60 * s * (s - 1) * (2 * s - 1)) / length**2
+        slope = 1 + m * side * 30 * s * s * (s - 1) ** 2 / length
+        if order >= 2:
+            outer = np.stack([out[1 + i] * out[1 + j] for i, j in PAIRS])
+            out[4:] = slope * out[4:] + second * outer
+        if order >= 1:
+            out[1:4] *= slope
+        out[0] = r - m * (1 - s * s * s * (s * (6 * s - 15) + 10))
 
     def rough(self, points: Array) -> Array:
         """At most the distance at points (3, n): linear between the nodes, less a cell; on the box when outside it.
@@ -112,7 +132,7 @@ class MeshDistance:
         d = np.maximum(distance, 1e-12)
         n = (points.astype(np.float64) - where.T) / d
         out = np.empty((10, points.shape[1]))
-        out[0], out[1:4] = d - self.margin, n
+        out[0], out[1:4] = d, n
         for row, (i, j) in enumerate(((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))):
             out[4 + row] = ((1.0 if i == j else 0.0) - n[i] * n[j]) / d
         return out.astype(np.float32)

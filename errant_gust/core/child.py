@@ -1,0 +1,61 @@
+"""A parser of somebody else's making, run in a child process with limits on time and memory.
+
+What such a parser does with a crafted file cannot be bounded from within: it may take all memory, never end, or bring
+the process down. In a child it takes only the child down, and the file is refused in words.
+"""
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from errant_gust.core.errors import FileError
+
+SECONDS = 60
+MEMORY = 3 << 30
+OUTPUT = 1 << 30
+PARSERS = Path(__file__).parent / "parsers"
+
+
+def parsed_apart(parser: str, path: Path, where: str, *, seconds: int = SECONDS) -> dict[str, Any]:
+    """Arrays by name that a script of `core/parsers` makes of a file; FileError if it cannot, in the words after a '!'
+    that it ends with, or for what it ran into."""
+
+    def limited() -> None:  # in the child, before the script begins
+        resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+        resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
+        resource.setrlimit(resource.RLIMIT_FSIZE, (OUTPUT, OUTPUT))
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+
+    few = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "PXR_WORK_THREAD_LIMIT"), "1")
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "made.npz"
+        command = [sys.executable, "-P", str(PARSERS / f"{parser}.py"), str(path), path.suffix.lower()[1:], str(out)]
+        try:
+            done = subprocess.run(
+                command, env={**os.environ, **few}, preexec_fn=limited, timeout=seconds + 10, capture_output=True,
+                cwd=folder, check=False,
+            )  # fmt: skip
+        except subprocess.TimeoutExpired:
+            raise FileError(f"took more than {seconds} s to read", where=where, fix="a simpler file") from None
+        if done.returncode == 0 and out.is_file():
+            with np.load(out, allow_pickle=False) as data:
+                return {name: data[name] for name in data.files}
+        raise FileError(_why(done.returncode, done.stderr, seconds), where=where, fix="export it again, or simpler")
+
+
+def _why(code: int, said: bytes, seconds: int) -> str:
+    lines = said.decode("utf-8", "replace").strip().splitlines()
+    last = lines[-1].strip() if lines else ""
+    if last.startswith("!"):
+        return last[1:]
+    if code < 0:
+        return f"took more than {seconds} s to read" if -code in (9, 24) else "is damaged: its reader failed"
+    if "MemoryError" in last or "bad_alloc" in last or "Unable to allocate" in last:
+        return f"needs more than {MEMORY >> 30} GiB to be read"
+    return f"cannot be read ({last[:120] or 'its reader failed'})"
