@@ -14,6 +14,8 @@ from django.utils import timezone
 
 from errant_gust.core.errors import FileError, GustError, StudyError, nearest
 from errant_gust.core.files import volumes
+from errant_gust.core.files.place import add_file as put_in
+from errant_gust.core.files.place import zip_entry
 from errant_gust.core.geometry import curve_files, outlines
 from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
 from errant_gust.core.geometry.shapes import Assets
@@ -288,12 +290,12 @@ def archive(key: str) -> Any:
     study = get(key)
     spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)  # noqa: SIM115  (the response closes it)
     with zipfile.ZipFile(spool, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as zipped:
-        zipped.writestr(DOCUMENT_NAME, json.dumps(study.head.document, indent=1))
+        zipped.writestr(zip_entry(DOCUMENT_NAME, True), json.dumps(study.head.document, indent=1))
         for file in files(key):
-            zipped.write(folder(key) / "assets" / file["name"], f"assets/{file['name']}")
+            put_in(zipped, folder(key) / "assets" / file["name"], f"assets/{file['name']}", True)
         picture = folder(key) / "picture.png"
         if picture.is_file():
-            zipped.write(picture, "picture.png")
+            put_in(zipped, picture, "picture.png")
     spool.seek(0)
     return spool
 

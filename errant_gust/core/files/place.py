@@ -1,6 +1,7 @@
-"""Writing a file whole or not at all."""
+"""Writing a file whole or not at all, and zips whose bytes depend on nothing but what is in them."""
 
 import os
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -23,3 +24,20 @@ def written_whole(path: Path) -> Iterator[BinaryIO]:
         raise FileError(f"cannot be written ({error.strerror or error})", where=str(path)) from None
     finally:
         aside.unlink(missing_ok=True)
+
+
+def zip_entry(name: str, compressed: bool = False) -> zipfile.ZipInfo:
+    """An entry of a zip without the time of day."""
+    entry = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    entry.compress_type = zipfile.ZIP_DEFLATED if compressed else zipfile.ZIP_STORED
+    entry.external_attr = 0o644 << 16
+    return entry
+
+
+def add_file(archive: zipfile.ZipFile, path: Path, name: str, compressed: bool = False) -> None:
+    """A file into a zip, piece by piece."""
+    entry = zip_entry(name, compressed)
+    entry.file_size = path.stat().st_size
+    with path.open("rb") as source, archive.open(entry, "w", force_zip64=entry.file_size > 1 << 31) as target:
+        while piece := source.read(1 << 20):
+            target.write(piece)

@@ -1,8 +1,9 @@
 """Baked fields as files: the format follows from the ending (.vdb, .npz, .vti)."""
 
-import os
 import struct
+import tempfile
 import xml.etree.ElementTree as ElementTree
+import zipfile
 from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
@@ -12,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, nearest
-from errant_gust.core.files.place import written_whole
+from errant_gust.core.files.place import add_file, written_whole
 from errant_gust.core.files.vdb import read_vdb, write_vdb
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion, budget
@@ -41,27 +42,23 @@ def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
     import zarr
     import zarr.codecs
 
-    aside = path.with_name(f".{path.name}.{os.getpid()}.zip")
-    try:
-        with zarr.storage.ZipStore(aside, mode="w") as store:
-            group = zarr.open_group(store, mode="w")
-            for name, grid in grids.items():
-                r, more = grid.region, ["component"] if grid.is_vector else []
-                group.create_array(
-                    name, data=np.ascontiguousarray(grid.values, np.float32),
-                    chunks=(*(min(n, ZARR_CHUNK) for n in r.shape), *([3] if more else [])),
-                    compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=3, shuffle=zarr.codecs.BloscShuffle.shuffle),
-                    dimension_names=["x", "y", "z", *more],
-                    attributes={
-                        "origin": (r.axes @ (np.array(r.lower) + 0.5 * r.voxel_size)).tolist(),
-                        "voxel_size": r.voxel_size, "axes": r.axes.tolist(),
-                    },
-                )  # fmt: skip
-        aside.replace(path)
-    except OSError as error:
-        raise FileError(f"could not be written ({error.strerror or error})", where=str(path)) from None
-    finally:
-        aside.unlink(missing_ok=True)
+    with tempfile.TemporaryDirectory(dir=path.parent, prefix=".zarr-") as folder:
+        group = zarr.open_group(folder, mode="w")
+        for name, grid in grids.items():
+            r, more = grid.region, ["component"] if grid.is_vector else []
+            group.create_array(
+                name, data=np.ascontiguousarray(grid.values, np.float32),
+                chunks=(*(min(n, ZARR_CHUNK) for n in r.shape), *([3] if more else [])),
+                compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=3, shuffle=zarr.codecs.BloscShuffle.shuffle),
+                dimension_names=["x", "y", "z", *more],
+                attributes={
+                    "origin": (r.axes @ (np.array(r.lower) + 0.5 * r.voxel_size)).tolist(),
+                    "voxel_size": r.voxel_size, "axes": r.axes.tolist(),
+                },
+            )  # fmt: skip
+        with written_whole(path) as file, zipfile.ZipFile(file, "w") as archive:
+            for part in sorted(p for p in Path(folder).rglob("*") if p.is_file()):
+                add_file(archive, part, part.relative_to(folder).as_posix())
 
 
 def write_vti(path: Path, grids: dict[str, Grid]) -> None:

@@ -23,6 +23,7 @@ from errant_gust.core.errors import FileError, GustError
 
 Array = NDArray[Any]
 FORMAT = "errant-gust-run"
+FIRST = ("position", "velocity", "age", "life", "id")
 CHUNK = 1 << 18
 FRAME = re.compile(r"^(-?\d{1,8})\.zarr$")
 
@@ -126,14 +127,15 @@ class RunStore:
             raise FileError(f"frame {frame} is not there", where=str(self.folder))
         try:
             group = zarr.open_group(path, mode="r")
-            names = channels or tuple(group.array_keys())
+            names = channels or tuple(self.names(frame))
             return {name: np.asarray(cast(Any, group[name])[...]) for name in names}
         except (KeyError, ValueError, OSError, RuntimeError) as error:
             raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
 
     def names(self, frame: int) -> list[str]:
-        """Names of the arrays of a complete frame."""
-        return sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
+        """Names of the arrays of a complete frame: those that come first everywhere, then by name."""
+        found = sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
+        return [*(n for n in FIRST if n in found), *(n for n in found if n not in FIRST)]
 
     def facts(self, frame: int) -> dict[str, Any]:
         """What was written beside the arrays of a complete frame."""

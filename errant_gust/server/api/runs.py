@@ -17,6 +17,7 @@ from ninja import Router, Schema
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.fields.plan import bake as bake_node
+from errant_gust.core.files.place import add_file, zip_entry
 from errant_gust.core.files.volumes import writer_for
 from errant_gust.core.flows.particles.instances import MOST_TRIANGLES
 from errant_gust.core.flows.particles.state import BASE, KEPT
@@ -182,8 +183,8 @@ def export(
         spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)  # noqa: SIM115  (FileResponse closes it)
         with zipfile.ZipFile(spool, "w", zipfile.ZIP_STORED) as archive:
             for path, _ in made:
-                archive.write(path, path.name)
-            archive.writestr("SHA256SUMS", "".join(f"{digest}  {path.name}\n" for path, digest in made))
+                add_file(archive, path, path.name)
+            archive.writestr(zip_entry("SHA256SUMS"), "".join(f"{digest}  {path.name}\n" for path, digest in made))
     spool.seek(0)
     return FileResponse(spool, as_attachment=True, filename=f"{run.study_id}_{run.flow}.zip")  # type: ignore[arg-type]
 
