@@ -14,6 +14,7 @@ from errant_gust.core.fields.scene import Plan
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.refined import DetailFlow
 from errant_gust.core.flows.gas.state import GasState
+from errant_gust.core.grids.faces import Walls
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -50,7 +51,7 @@ def carrying() -> Row:
     """Two channels and three components by MacCormack, against the same sum of samplings in SciPy."""
     flow, state = _begun(smoke(128, obstacle=False))
     projector = flow._kept[1]  # type: ignore[index]
-    ours = best(lambda: flow._carried(state, projector, None, 1 / 24, walls=False, own=False), 3)
+    ours = best(lambda: flow._carried(state, projector, Walls(), 1 / 24, walls=False, own=False), 3)
     n = 64
     rng = np.random.default_rng(1)
     a = rng.normal(size=(n, n, n)).astype(np.float32)

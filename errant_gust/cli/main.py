@@ -101,6 +101,7 @@ def bake(
     time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
 ) -> None:
     """Bake a field on a region into a file."""
+    from errant_gust.core.fields.look import unit_of
     from errant_gust.core.fields.plan import bake as bake_node
     from errant_gust.core.files.volumes import writer_for
     from errant_gust.core.grids.grid import Grid
@@ -112,7 +113,7 @@ def bake(
     with _bar() as bar:
         task = bar.add_task(f"baking {field} on {box.voxels:,} voxels", total=1.0)
         values = bake_node(node, box, progress=lambda share: bar.update(task, completed=share))
-    write(out, {field: Grid(box, values)})
+    write(out, {field: Grid(box, values, unit=unit_of(node))})
     size = " × ".join(str(n) for n in box.shape)
     print(f"{out}: {field}, {size} voxels of {box.voxel_size:g} m, {out.stat().st_size / 1e6:.1f} MB")
 

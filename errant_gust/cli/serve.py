@@ -24,6 +24,7 @@ def serve(*, port: int, browser: bool, demo: bool) -> None:
 
     chosen = _free(port)
     call_command("migrate", verbosity=0)
+    store.sweep_uploads()
     runs.take_up()
     if demo:
         for study in store.put_in_demos():

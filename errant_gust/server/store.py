@@ -1,9 +1,11 @@
 """Studies as documents with history: create, save with optimistic locking, undo, redo, files that belong to them."""
 
 import json
+import os
 import re
 import shutil
 import tempfile
+import uuid
 import zipfile
 import zlib
 from pathlib import Path
@@ -23,6 +25,7 @@ from errant_gust.core.places import home
 from errant_gust.core.study import document
 from errant_gust.server.models import Revision, Study
 
+UPLOAD = ".upload-"
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 
 
@@ -34,7 +37,13 @@ class Conflict(GustError):
         self.theirs = theirs
 
 
+KEY = re.compile(r"[a-z][a-z0-9_]{0,39}")
+
+
 def folder(key: str) -> Path:
+    """Where a study's files are; what is no key is no path."""
+    if not KEY.fullmatch(key):
+        raise StudyError(f"there is no study '{key[:60]}'")
     return home() / "studies" / key
 
 
@@ -43,9 +52,19 @@ def assets(key: str) -> Assets:
 
 
 def get(key: str) -> Study:
+    folder(key)
     study = Study.objects.select_related("head").filter(key=key, deleted=None).first()
     if study is None:
         raise StudyError(f"there is no study '{key}'")
+    return study
+
+
+def _on(key: str, base: int | None) -> Study:
+    """The study to be changed, within a transaction; Conflict if its head is no longer `base` (None: whatever it is)."""
+    get(key)
+    study = Study.objects.select_for_update().select_related("head").get(key=key, deleted=None)
+    if base is not None and study.head_id != base:
+        raise Conflict(study.head)
     return study
 
 
@@ -82,39 +101,46 @@ def save(key: str, data: Any, base: int, label: str) -> Study:
     """A new revision on top of `base`; raises Conflict if the head has moved on."""
     parsed = document.parse(data)
     with transaction.atomic():
-        study = Study.objects.select_for_update().select_related("head").get(key=key, deleted=None)
-        if study.head_id != base:
-            raise Conflict(study.head)
+        study = _on(key, base)
         dumped = document.dump(parsed)
         if dumped != study.head.document:
-            study.head = Revision.objects.create(study=study, parent=study.head, document=dumped, label=label[:200])
+            study.head = Revision.objects.create(
+                study=study, parent=study.head, document=dumped, label=plain_text(label)[:200]
+            )
             study.name = parsed.name
             study.save()
     return study
 
 
-def undo(key: str) -> Study:
-    study = get(key)
-    if study.head.parent is not None:
-        _move(study, study.head.parent)
+def plain_text(text: str) -> str:
+    """Text that the database can keep."""
+    return text.encode("utf-8", "replace").decode()
+
+
+def undo(key: str, base: int | None = None) -> Study:
+    with transaction.atomic():
+        study = _on(key, base)
+        if study.head.parent is not None:
+            _move(study, study.head.parent)
     return study
 
 
-def redo(key: str) -> Study:
-    study = get(key)
-    child = study.head.children.order_by("-pk").first()
-    if child is not None:
-        _move(study, child)
+def redo(key: str, base: int | None = None) -> Study:
+    with transaction.atomic():
+        study = _on(key, base)
+        child = study.head.children.order_by("-pk").first()
+        if child is not None:
+            _move(study, child)
     return study
 
 
-def restore(key: str, revision: int) -> Study:
+def restore(key: str, revision: int, base: int | None = None) -> Study:
     """Bring an old revision back as a new one."""
     study = get(key)
     old = Revision.objects.filter(study=study, pk=revision).first()
     if old is None:
         raise StudyError(f"this study has no revision {revision}")
-    return save(key, old.document, int(study.head.pk), f"Restore: {old.label}")
+    return save(key, old.document, int(study.head.pk) if base is None else base, f"Restore: {old.label}")
 
 
 def _move(study: Study, to: Revision) -> None:
@@ -122,10 +148,11 @@ def _move(study: Study, to: Revision) -> None:
     study.save()
 
 
-def delete(key: str) -> None:
-    study = get(key)
-    study.deleted = timezone.now()
-    study.save()
+def delete(key: str, base: int | None = None) -> None:
+    with transaction.atomic():
+        study = _on(key, base)
+        study.deleted = timezone.now()
+        study.save()
 
 
 def undelete(key: str) -> Study:
@@ -139,7 +166,7 @@ def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
     stem, suffix = _plain_name(name, FORMATS, "mesh")
     into = folder(key) / "assets"
     into.mkdir(parents=True, exist_ok=True)
-    aside = into / f".upload-{stem}{suffix}"
+    aside = into / f"{UPLOAD}{uuid.uuid4().hex}{suffix}"
     try:
         _receive(aside, chunks, MAX_BYTES, name)
         report = read_mesh(aside, name=name).report
@@ -177,11 +204,19 @@ def _receive(aside: Path, chunks: Any, most: int, name: str) -> None:
 def _keep(aside: Path, into: Path, stem: str, suffix: str) -> str:
     """Give an upload its name; an earlier one is never overwritten."""
     kept, count = f"{stem}{suffix}", 1
-    while (into / kept).exists():
-        count += 1
-        kept = f"{stem}_{count}{suffix}"
-    aside.rename(into / kept)
-    return kept
+    while True:
+        try:
+            os.link(aside, into / kept)  # fails if the name is taken, also by one that came at the same moment
+            return kept
+        except FileExistsError:
+            count += 1
+            kept = f"{stem}_{count}{suffix}"
+
+
+def sweep_uploads() -> None:
+    """Take away what uploads left that a stop of the server cut off."""
+    for path in (home() / "studies").glob(f"*/assets/{UPLOAD}*"):
+        path.unlink(missing_ok=True)
 
 
 def demos() -> list[tuple[str, dict[str, Any], str]]:
@@ -211,7 +246,7 @@ def add_file(key: str, name: str, sort: str, chunks: Any) -> tuple[str, str]:
     stem, suffix = _plain_name(name, suffixes, sort)
     into = folder(key) / "assets"
     into.mkdir(parents=True, exist_ok=True)
-    aside = into / f".upload-{stem}{suffix}"
+    aside = into / f"{UPLOAD}{uuid.uuid4().hex}{suffix}"
     try:
         _receive(aside, chunks, most, name)
         try:
@@ -307,29 +342,59 @@ def from_archive(source: Any, name: str) -> Study:
             entries = {i.filename: i for i in zipped.infolist() if not i.is_dir()}
             if DOCUMENT_NAME not in entries:
                 raise FileError(f"holds no {DOCUMENT_NAME}", where=name, fix="right would be a zip exported from here")
-            if sum(i.file_size for i in entries.values()) > ARCHIVE_MOST or len(entries) > 500:
+            if len(zipped.infolist()) > 500 or sum(i.file_size for i in entries.values()) > ARCHIVE_MOST:
                 raise FileError("expands to more than 1 GiB or 500 files", where=name)
             if entries[DOCUMENT_NAME].file_size > document.MAX_BYTES:
                 raise FileError("the study in it is too large", where=name)
-            parsed = document.loads(zipped.read(DOCUMENT_NAME), where=name)
-            parts: dict[str, bytes] = {}
-            for entry in entries:
-                plain = Path(entry).name
-                if entry == f"assets/{plain}" and plain and not plain.startswith("."):
-                    parts[plain] = zipped.read(entry)
-            picture = zipped.read("picture.png") if "picture.png" in entries else b""
+            parsed = document.loads(_read_within(zipped, entries[DOCUMENT_NAME], document.MAX_BYTES), where=name)
+            picture = b""
+            if "picture.png" in entries and entries["picture.png"].file_size <= MOST_PICTURE:
+                picture = _read_within(zipped, entries["picture.png"], MOST_PICTURE)
+            known = {end for ends, _ in SORTS.values() for end in ends}
+            with tempfile.TemporaryDirectory(dir=_studies()) as aside:
+                files = []
+                for entry, info in sorted(entries.items()):
+                    plain = Path(entry).name
+                    fits = Path(plain).suffix.lower() in known and re.fullmatch(r"[A-Za-z0-9_. -]{1,100}", plain)
+                    if entry == f"assets/{plain}" and fits and not plain.startswith("."):
+                        _expand(zipped, info, Path(aside) / plain)
+                        files.append(plain)
+                study = create(document.dump(parsed), "Imported")
+                into = folder(study.key) / "assets"
+                into.mkdir(parents=True, exist_ok=True)
+                for plain in files:
+                    (Path(aside) / plain).replace(into / plain)
     except (zipfile.BadZipFile, EOFError, RuntimeError, NotImplementedError, zlib.error, OSError) as error:
         raise FileError(f"cannot be read as a zip ({str(error)[:60]})", where=name) from None
-    study = create(document.dump(parsed), "Imported")
-    into = folder(study.key) / "assets"
-    into.mkdir(parents=True, exist_ok=True)
-    known = {end for ends, _ in SORTS.values() for end in ends}
-    for plain, data in parts.items():
-        if Path(plain).suffix.lower() in known and re.fullmatch(r"[A-Za-z0-9_. -]{1,100}", plain):
-            (into / plain).write_bytes(data)
-    if picture.startswith(b"\x89PNG\r\n\x1a\n") and len(picture) < 2 << 20:
+    if picture.startswith(b"\x89PNG\r\n\x1a\n"):
         (folder(study.key) / "picture.png").write_bytes(picture)
     return study
+
+
+MOST_PICTURE = 2 << 20
+
+
+def _studies() -> Path:
+    place = home() / "studies"
+    place.mkdir(parents=True, exist_ok=True)
+    return place
+
+
+def _read_within(zipped: zipfile.ZipFile, entry: zipfile.ZipInfo, most: int) -> bytes:
+    with zipped.open(entry) as file:
+        data = file.read(most + 1)
+    if len(data) > most:
+        raise FileError(f"'{entry.filename}' in it is too large", where="archive")
+    return data
+
+
+def _expand(zipped: zipfile.ZipFile, entry: zipfile.ZipInfo, to: Path) -> None:
+    """An entry into a file, piece by piece, at most as long as it says."""
+    with zipped.open(entry) as source, to.open("wb") as file:
+        while piece := source.read(1 << 20):
+            file.write(piece)
+            if file.tell() > entry.file_size:
+                raise FileError(f"'{entry.filename[:60]}' is longer than it says", where="archive")
 
 
 def put_in_demos() -> list[Study]:

@@ -179,7 +179,9 @@ def test_an_outburst_before_the_first_frame_and_lives_that_ended_before_it():
     p = flow(early, still, fields=(STILL,))
     assert ParticleFlow(p, "p").first().age == pytest.approx(0.5)
     assert ParticleFlow(p, "p").first().count == 50
-    long_ago = flow({"shape": "ball", "rate": 100, "begin": -1e5, "life": 2, "life_variation": 0}, still, fields=(STILL,))
+    long_ago = flow(
+        {"shape": "ball", "rate": 100, "begin": -1e5, "life": 2, "life_variation": 0}, still, fields=(STILL,)
+    )
     first = ParticleFlow(long_ago, "p").first()
     assert first.count == pytest.approx(200, abs=1), "the rest is dead by then"
     assert first.age.max() <= 2

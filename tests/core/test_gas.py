@@ -481,7 +481,9 @@ def test_with_keep_amounts_nothing_is_lost_or_made_on_the_way(h, follow):
     found = {}
     for keep in (False, True):
         domain = {**CLOSED, "follow": follow, "keep": keep}
-        f = GasFlow(gas(puff, ("rise", {}), ("collide", {"shapes": ["rock"]}), domain=domain, h=h, shapes=(BALL, ROCK)), "g")
+        f = GasFlow(
+            gas(puff, ("rise", {}), ("collide", {"shapes": ["rock"]}), domain=domain, h=h, shapes=(BALL, ROCK)), "g"
+        )
         state, amounts = f.first(), []
         for n in range(1, 37):
             amounts.append(state.channel("density").sum(dtype=float))

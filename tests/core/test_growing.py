@@ -78,7 +78,10 @@ def test_steering_gives_what_touches_a_growing_shape_its_speed(method, rng):
 
 
 def test_gas_is_pushed_out_of_a_growing_obstacle():
-    shapes = (BALL | {"params": {"radius": GROWS, "move": [0, 0, 1]}}, {"id": "puff", "kind": "sphere", "params": {"radius": 0.1, "move": [0.8, 0, 1]}})
+    shapes = (
+        BALL | {"params": {"radius": GROWS, "move": [0, 0, 1]}},
+        {"id": "puff", "kind": "sphere", "params": {"radius": 0.1, "move": [0.8, 0, 1]}},
+    )
     p = gas(("source", {"shape": "puff", "temperature": 0}), ("collide", {"shapes": ["ball"]}), shapes=shapes,
             domain={"follow": False, "below": True}, h=0.05)  # fmt: skip
     f, state = run(p, 12)

@@ -177,7 +177,9 @@ def test_a_crafted_usd_takes_only_its_reader_down(tmp_path, rng):
 @pytest.mark.parametrize("how", ["subLayers = [@{}@]", "", "payload"])
 def test_a_usd_that_refers_to_other_files_is_refused(tmp_path, how):
     secret = tmp_path / "secret.usda"
-    secret.write_text('#usda 1.0\ndef BasisCurves "c" {\n point3f[] points = [(0,0,0),(1,0,0)]\n int[] curveVertexCounts = [2]\n}\n')
+    secret.write_text(
+        '#usda 1.0\ndef BasisCurves "c" {\n point3f[] points = [(0,0,0),(1,0,0)]\n int[] curveVertexCounts = [2]\n}\n'
+    )
     head = f"(\n {how.format(secret)}\n)" if how.startswith("sub") else ""
     arc = "payload" if how == "payload" else "references"
     body = "" if head else f'def "x" (\n {arc} = @{secret}@</c>\n) {{}}\n'

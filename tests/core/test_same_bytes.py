@@ -52,7 +52,9 @@ def written(folder, seed, threads):
     folder.mkdir()
     done = subprocess.run([sys.executable, "-c", SCRIPT, str(folder)], env=env, capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
-    files = [p for p in sorted(folder.rglob("*")) if p.is_file() and not {"run", "gas"} & set(p.relative_to(folder).parts)]
+    files = [
+        p for p in sorted(folder.rglob("*")) if p.is_file() and not {"run", "gas"} & set(p.relative_to(folder).parts)
+    ]
     return {str(p.relative_to(folder)): hashlib.sha256(p.read_bytes()).hexdigest() for p in files}
 
 

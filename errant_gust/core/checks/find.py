@@ -10,6 +10,7 @@ from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
 from errant_gust.core.checks.gas import gas_troubles
 from errant_gust.core.errors import BudgetError, GustError
 from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.bunching import Bunching, bunching
 from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.look import Reading, domain, reading
 from errant_gust.core.fields.plan import Node, sample
@@ -18,13 +19,15 @@ from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steer import SteerAround
 from errant_gust.core.fields.surfaces import surface_samples
+from errant_gust.core.fields.units import SPEED, Unit, named, over, unit_text
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.kinds import open_flow
 from errant_gust.core.flows.particles.steps import PARTICLE_STEPS
 from errant_gust.core.study import document
 
 Level = Literal["error", "warning", "note"]
-SINKS = 0.15  # rms divergence · detail / speed above which particles visibly bunch
+SINKS = 0.02  # rms divergence · detail / speed above which it is worth asking how far particles gather
+GATHERS = 1.6  # times as dense as at first, from which it is seen
 
 
 @dataclass(frozen=True)
@@ -37,6 +40,12 @@ class Finding:
     what: str
     why: str = ""
     fix: dict[str, Any] | None = None
+    may_be_meant: bool = False
+    """Whether "intended" is an answer: kept in the study, it silences the finding."""
+
+    @property
+    def key(self) -> str:
+        return f"{self.code} {self.where}"
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -72,7 +81,8 @@ def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:
     found += _unused(plan)
     found += _voxel_sizes(scene)
     order = {"error": 0, "warning": 1, "note": 2}
-    unique = {(f.code, f.where, f.what): f for f in found}
+    meant = set(plan.study.intended)
+    unique = {(f.code, f.where, f.what): f for f in found if not (f.may_be_meant and f.key in meant)}
     return sorted(unique.values(), key=lambda f: order[f.level])
 
 
@@ -85,10 +95,21 @@ def _broken(error: GustError) -> Finding:
 
 
 def _region(scene: Scene, id: str) -> list[Finding]:
+    part = scene.study.find("regions", id, f"regions.{id}")
     try:
         scene.region(id).check(3, f"regions.{id}.voxel_size")
     except GustError as error:
         return [_broken(error)]
+    moving = [shape for shape in part.bounds.fit if scene.shape_moves(shape)]
+    if moving and not part.follow and part.over == "first frame":
+        return [
+            Finding(
+                "note", "fitted_to_first_frame", f"regions.{id}",
+                f"is fitted to where '{moving[0]}' is on the first frame, and it moves",
+                "what happens elsewhere is not in it", set_param("Fit to all frames", f"regions.{id}.over", "all frames"),
+                True,
+            )
+        ]  # fmt: skip
     return []
 
 
@@ -108,6 +129,8 @@ def _lane(
                 found.append(_broken(error))
                 return found
         found += _order(where, node, before)
+        found += _slides(where, node)
+        found += _units(where, node, before)
         found += _coarse(where, node)
         if node.step.id == "remap" and before is not None:
             found += _remap(where, node, reading(before, low, high, side=12, cancel=cancel))
@@ -206,6 +229,52 @@ def _order(where: str, node: Node, before: Node | None) -> list[Finding]:
     return []
 
 
+def _units(where: str, node: Node, before: Node | None) -> list[Finding]:
+    """Values in one unit that are added to values in another."""
+    lane = node.step.adds(node)
+    if not lane or before is None:
+        return []
+    mine, theirs = before.unit, node.scene.lane(lane).unit
+    if mine is None or theirs is None or mine == theirs:
+        return []
+    return [
+        Finding(
+            "warning", "units_differ", f"{where}.field",
+            f"'{lane}' is {_in(theirs)}, and what comes in is {_in(mine)}",
+            f"the sum means nothing: a factor in {named(over(mine, theirs) or mine)} would mend it",
+            _factor_fix(node.scene.study, lane, over(mine, theirs)), True,
+        )
+    ]  # fmt: skip
+
+
+def _in(unit: Unit) -> str:
+    return f"in {unit_text(unit)}" if unit_text(unit) else "a pure number"
+
+
+def _factor_fix(study: document.Study, lane: str, unit: Unit | None) -> dict[str, Any] | None:
+    """Append a Gain whose factor brings a lane into another unit."""
+    if unit is None:
+        return None
+    steps = study.find("fields", lane, "").steps
+    step = {
+        "id": document.fresh_id("gain", {s.id for s in steps}), "op": "gain", "on": True,
+        "params": {"factor": 1.0, "in_unit": unit_text(unit)},
+    }  # fmt: skip
+    label = f"Multiply '{lane}' by 1 {unit_text(unit)}"
+    return {"label": label, "set": {}, "append": {"lane": lane, "step": step}}
+
+
+def _slides(where: str, node: Node) -> list[Finding]:
+    """Steering by the potential that has none to steer by."""
+    step = node.step
+    if not isinstance(step, SteerAround) or step.method != "by the potential" or step.uses_potential(node):
+        return []
+    what = "slides along the shape, since what comes in has no potential"
+    why = "nothing points in, but there are sources and sinks beside it; steps that keep the potential (Gain, Mask by "
+    return [Finding("note", "steers_by_sliding", where, what, f"{why}the potential, Add of such lanes) may stand before it",
+                    None, True)]  # fmt: skip
+
+
 def _remap(where: str, node: Node, incoming: Reading) -> list[Finding]:
     a, b = sorted(node.step.from_range)  # type: ignore[attr-defined]
     if incoming.high < a or incoming.low > b:
@@ -255,20 +324,51 @@ def _flow(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Finding]:
         if step.op != "carry" or not step.on:
             continue
         lane = step.params.get("field")
+        found += _no_speed(plan, f"flows.{id}.{step.id}.field", lane)
         numbers = readings.get(str(lane))
-        if numbers and numbers.divergence is not None and numbers.divergence > SINKS:
+        if not numbers or numbers.divergence is None or numbers.divergence <= SINKS:
+            continue
+        gathered = _gathered(plan.at(0.0), str(lane))
+        if gathered is not None and gathered.figure > GATHERS:
             found.append(
                 Finding(
                     "warning", "bunching", f"flows.{id}.{step.id}.field",
-                    f"'{lane}' has sources and sinks (divergence {numbers.divergence:.2f} of its speed a detail)",
-                    "particles will bunch; make it divergence-free, or mask and steer by the potential",
-                    _potential_fix(plan, str(lane)) or _solve_fix(plan, str(lane)),
+                    f"particles in '{lane}' gather {_times(gathered.figure)} after {gathered.travel:.2g} m",
+                    "it has sources and sinks: make it divergence-free, or mask and steer by the potential",
+                    _potential_fix(plan, str(lane)) or _solve_fix(plan, str(lane)), True,
                 )
             )  # fmt: skip
     others = {cls.id for cls in PARTICLE_STEPS.values() if cls.family == "drawn" or "own" in cls.keeps}
     if not any(s.on and (s.op == "carry" or s.op in others) for s in plan.study.find("flows", id, "").steps):
         found.append(Finding("warning", "nothing_carries", f"flows.{id}", "nothing moves these particles", "add Carry"))
     return found
+
+
+def _no_speed(plan: Plan, where: str, lane: Any) -> list[Finding]:
+    """A carry by what is in another unit than a speed."""
+    try:
+        unit = plan.at(0.0).lane(str(lane)).unit
+    except GustError:  # told where the lane is looked at
+        return []
+    if unit is None or unit == SPEED:
+        return []
+    return [
+        Finding(
+            "warning", "no_speed", where, f"'{lane}' is {_in(unit)}, which is no speed",
+            f"it is taken for m/s as it is: a factor in {named(over(SPEED, unit) or SPEED)} says how fast",
+            _factor_fix(plan.study, str(lane), over(SPEED, unit)), True,
+        )
+    ]  # fmt: skip
+
+
+def _gathered(scene: Scene, lane: str) -> Bunching | None:
+    low, high = domain(scene)
+    points = np.random.default_rng(7).uniform(low, high, (1200, 3)).astype(np.float32)
+    return bunching(scene.lane(lane), points, travel=float(0.25 * np.linalg.norm(high - low)))
+
+
+def _times(figure: float) -> str:
+    return f"{figure:.2g}-fold" if figure < 10_000 else "more than 10,000-fold"
 
 
 def _potential_fix(plan: Plan, lane: str) -> dict[str, Any] | None:

@@ -80,8 +80,9 @@ def globe_skin() -> dict[str, Any]:
                 "id": "hold", "name": "Hold on the skin",
                 "steps": [
                     {"id": "a", "op": "distance", "params": {"shape": "globe"}},
-                    {"id": "b", "op": "gradient", "params": {"strength": -6}},
+                    {"id": "b", "op": "gradient", "params": {"strength": -1}},
                     {"id": "c", "op": "multiply", "params": {"field": "skin"}},
+                    {"id": "d", "op": "gain", "params": {"factor": 6, "in_unit": "1/s"}},
                 ],
             },
             {

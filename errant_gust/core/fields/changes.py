@@ -7,6 +7,7 @@ import numpy as np
 from errant_gust.core.fields.analytic import unit
 from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of, scaled
 from errant_gust.core.fields.step import Change, FieldStep
+from errant_gust.core.fields.units import METRE, NUMBER, Unit, over, parse_unit, times
 from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import Curve, Range, Vec3, param
 from errant_gust.core.study.profile import profile
@@ -26,6 +27,20 @@ class Gain(Change):
     formula = "f' = factor · f"
 
     factor: float = param(1.0, unit="×", slider=(0, 4), varies=True, help="1 leaves it as it is, 0 switches it off")
+    in_unit: str = param(
+        "",
+        label="Unit of the factor",
+        help="For example 1/s, which turns metres into metres a second; none for a number",
+    )
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        parse_unit(self.in_unit)
+        return super().gives(incoming, lanes)
+
+    def unit_given(self, node: Any) -> Unit | None:
+        lane = node.varying.get("factor")
+        factor = node.scene.lane(lane).unit if lane else NUMBER
+        return times(times(node.incoming.unit, factor or NUMBER), parse_unit(self.in_unit))
 
     def evaluate(self, at: At) -> Samples:
         return at.incoming().times(at.number("factor"))
@@ -154,6 +169,9 @@ class Remap(FieldStep):
         span = np.float32(b1 - b0)
         return f.chain(np.float32(b0) + span * c, dc * span / np.float32(a1 - a0))
 
+    def unit_given(self, node: Any) -> Unit | None:
+        return None
+
 
 class Curl(FieldStep):
     """The curl of any vector field, from its exact gradient: what comes out has no sources or sinks.
@@ -198,6 +216,9 @@ class Curl(FieldStep):
         n = unit(self.normal, "normal").astype(np.float32)
         return Samples(n[:, None] * f.value, n[:, None, None] * f.slope)
 
+    def unit_given(self, node: Any) -> Unit | None:
+        return over(node.incoming.unit, METRE)
+
 
 class Gradient(FieldStep):
     """The direction of steepest rise of a scalar and how steep it is; of a distance it points straight outward.
@@ -225,3 +246,6 @@ class Gradient(FieldStep):
     def evaluate(self, at: At) -> Samples:
         value = np.float32(self.strength) * at.incoming(gradient=True).slope
         return Samples(value, at.node.differences(at.points) if at.gradient else None)
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return over(node.incoming.unit, METRE)

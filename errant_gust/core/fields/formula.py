@@ -14,6 +14,7 @@ import numpy as np
 from errant_gust.core.errors import nearest
 from errant_gust.core.fields.samples import Array, At, Kind, Samples, constant
 from errant_gust.core.fields.step import FieldStep
+from errant_gust.core.fields.units import Unit
 from errant_gust.core.study.parameters import FieldId, param
 
 MOST_CHARACTERS = 600
@@ -78,7 +79,7 @@ def _check(node: Any, names: frozenset[str], depth: int) -> None:
     if isinstance(node, ast.Constant):
         if isinstance(node.value, bool) or not isinstance(node.value, int | float):
             raise Broken("may hold numbers only", node)
-        if not np.isfinite(float(np.float32(min(max(float(node.value), -3e38), 3e38)))) or abs(node.value) > 1e30:
+        if not abs(node.value) <= 1e30:
             raise Broken("holds a number that is too large", node)
     elif isinstance(node, ast.Name):
         if node.id not in names:
@@ -262,3 +263,6 @@ class Formula(FieldStep):
             return made[0]
         value = np.stack([m.value for m in made])
         return Samples(value, np.stack([m.slope for m in made]) if at.gradient else None)
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return None

@@ -10,6 +10,7 @@ from errant_gust.core.fields.flow_states import VOLUMES
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.fields.step import FieldStep
+from errant_gust.core.fields.units import SPEED, Unit, parse_unit
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.study.parameters import FlowId, param
 
@@ -76,6 +77,11 @@ class FromRun(FieldStep):
         a, b, s = _of(before, at.points, at.gradient), _of(after, at.points, at.gradient), np.float32(part)
         slope = None if a.gradient is None or b.gradient is None else a.gradient + s * (b.gradient - a.gradient)
         return Samples(a.value + s * (b.value - a.value), slope)
+
+    def unit_given(self, node: Node) -> Unit | None:
+        if self.kind == "vector":
+            return SPEED
+        return parse_unit("K") if self.channel == "temperature" else None
 
 
 def _of(grid: Grid, points: Array, gradient: bool) -> Samples:

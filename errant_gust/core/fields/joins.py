@@ -6,6 +6,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, curl_of
 from errant_gust.core.fields.step import FieldStep
+from errant_gust.core.fields.units import NUMBER, Unit, times
 from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import FieldId, param
 
@@ -49,6 +50,13 @@ class Add(FieldStep):
         k = np.float32(self.amount)
         return Samples(p.value + k * q.value, p.slope + k * q.slope)
 
+    def adds(self, node: Any) -> str:
+        return self.field
+
+    def unit_given(self, node: Any) -> Unit | None:
+        known: Unit | None = node.incoming.unit
+        return node.scene.lane(self.field).unit if known is None else known
+
 
 class Multiply(FieldStep):
     """Multiplies by a scalar lane; two scalars multiplied leave only where both are."""
@@ -75,6 +83,9 @@ class Multiply(FieldStep):
 
     def evaluate(self, at: At) -> Samples:
         return at.incoming().times(at.field(self.field))
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return times(node.incoming.unit, node.scene.lane(self.field).unit or NUMBER)
 
 
 class Mask(FieldStep):

@@ -11,6 +11,7 @@ from errant_gust.core.fields.plan import Node, sample, sample_chain
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import solved_of
+from errant_gust.core.fields.units import unit_text
 from errant_gust.core.grids.region import GridRegion
 
 READING_SIDE = 20
@@ -55,6 +56,8 @@ class Reading:
     travel: float | None = None
     solved: dict[str, float] | None = None
     histogram: list[int] | None = None
+    remark: str = ""
+    """What the step did otherwise than its name says, if it did."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -157,19 +160,23 @@ def reading(
         gathered.figure if gathered else None,
         gathered.travel if gathered else None,
         {"iterations": solved.iterations, "before": solved.before, "after": solved.after} if solved else None,
-        np.histogram(size, 48)[0].tolist(),
+        histogram(size),
+        node.step.remark(node),
     )
 
 
+def histogram(values: Array, bins: int = 48) -> list[int]:
+    """Counts in equal parts of the range; all in the middle one if there is next to no range."""
+    low, high = float(values.min()), float(values.max())
+    if high - low <= 1e-5 * max(abs(low), abs(high), 1e-30):
+        return [len(values) if i == bins // 2 else 0 for i in range(bins)]
+    return [int(n) for n in np.histogram(values.astype(np.float64), bins, (low, high))[0]]
+
+
 def unit_of(node: Node) -> str:
-    """Unit of the values: that of the nearest step upstream that states one."""
-    here: Node | None = node
-    while here is not None:
-        if here.step.unit:
-            return here.step.unit
-        if here.incoming is None and here.used:
-            return unit_of(here.used[0])
-        here = here.incoming
+    """Unit of the values as it is shown: a vector that may be in any unit is shown as the speed that it carries with."""
+    if node.unit is not None:
+        return unit_text(node.unit)
     return "m/s" if node.kind == "vector" else ""
 
 

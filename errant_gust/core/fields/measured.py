@@ -12,6 +12,7 @@ from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.fields.step import FieldStep
+from errant_gust.core.fields.units import Unit, parse_unit
 from errant_gust.core.files.volumes import read_volume
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.kernels.grids import spline
@@ -145,6 +146,9 @@ class FromParticles(Gridded):
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
         return "vector" if self.what == "velocity" else "scalar"
+
+    def unit_given(self, node: Node) -> Unit | None:
+        return parse_unit({"velocity": "m/s", "age": "s", "count": "1/m³"}[self.what])
 
     def feature(self) -> float:
         return self.radius

@@ -1,11 +1,12 @@
 """Plain changes: unit length, threshold, flip, invert, magnitude, component, divergence, fade."""
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, constant, scaled, size_of, smooth_step
 from errant_gust.core.fields.step import Change, FieldStep
+from errant_gust.core.fields.units import METRE, NUMBER, Unit, over
 from errant_gust.core.study.parameters import param
 
 
@@ -47,6 +48,9 @@ class UnitLength(FieldStep):
         dq = None if v.gradient is None else 2 * (v.gradient * v.value[:, None]).sum(axis=0)
         return v.times(Samples(q, dq).chain(1 / np.sqrt(q), -0.5 * q**-1.5))
 
+    def unit_given(self, node: Any) -> Unit | None:
+        return NUMBER
+
 
 class Threshold(FieldStep):
     """1 where the value is above a level, 0 below: breaks something continuous into patches.
@@ -83,6 +87,9 @@ class Threshold(FieldStep):
             value, slope = smooth_step(over.value / np.float32(self.soft) + np.float32(0.5))
             on = over.chain(value, slope / np.float32(self.soft))
         return on if self.keep == "1" else f.times(on)
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return NUMBER
 
 
 class Flip(Change):
@@ -166,6 +173,9 @@ class Divergence(ToScalar):
         g = at.incoming(gradient=True).slope
         value = g[0, 0] + g[1, 1] + g[2, 2]
         return Samples(value, at.node.differences(at.points) if at.gradient else None)
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return over(node.incoming.unit, METRE)
 
 
 class Fade(Change):

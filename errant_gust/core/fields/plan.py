@@ -12,6 +12,7 @@ import numpy as np
 
 from errant_gust.core.fields.blocks import BLOCK, LANES, Cancel, Progress, share_out
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
+from errant_gust.core.fields.units import Unit
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import file_params
@@ -87,6 +88,11 @@ class Node:
 
     def potential(self, points: Array, around: Framed | None) -> Samples:
         return self.step.potential(At(self, points, True), around)
+
+    @cached_property
+    def unit(self) -> Unit | None:
+        """Unit of the values; None if they may be in any."""
+        return self.step.unit_given(self)
 
     @cached_property
     def used(self) -> list[Node]:
@@ -195,7 +201,7 @@ class Node:
         study = self.scene.study
         # what a flow carries depends on all of the study but its looks
         flows = (
-            study.model_dump(mode="json", exclude={"looks", "name", "note"})
+            study.model_dump(mode="json", exclude={"looks", "name", "note", "intended"})
             if any(k == "flow" for _, k, _ in refs)
             else 0
         )

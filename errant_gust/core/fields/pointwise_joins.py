@@ -1,11 +1,12 @@
 """Joins with another lane: subtract, mix, replace, least, greatest, cross, dot, strongest, join of shapes."""
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, chosen, cross, dot, scaled, size_of
 from errant_gust.core.fields.step import Accepts, FieldStep
+from errant_gust.core.fields.units import Unit, times
 from errant_gust.core.study.parameters import FieldId, param
 
 
@@ -23,6 +24,13 @@ class Join(FieldStep):
         if lanes["field"] != incoming:
             raise ValueError(f"{self.label} needs another {incoming} here, and this lane is a {lanes['field']}")
         return incoming
+
+    def adds(self, node: Any) -> str:
+        return self.field
+
+    def unit_given(self, node: Any) -> Unit | None:
+        known: Unit | None = node.incoming.unit
+        return node.scene.lane(self.field).unit if known is None else known
 
 
 class Subtract(Join):
@@ -138,6 +146,12 @@ class Cross(VectorJoin):
     def evaluate(self, at: At) -> Samples:
         return cross(at.incoming(), at.field(self.field))
 
+    def adds(self, node: Any) -> str:
+        return ""
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return times(node.incoming.unit, node.scene.lane(self.field).unit)
+
 
 class Dot(VectorJoin):
     """The scalar product: how much one vector goes along the other."""
@@ -154,6 +168,12 @@ class Dot(VectorJoin):
 
     def evaluate(self, at: At) -> Samples:
         return dot(at.incoming(), at.field(self.field))
+
+    def adds(self, node: Any) -> str:
+        return ""
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return times(node.incoming.unit, node.scene.lane(self.field).unit)
 
 
 class Strongest(Join):

@@ -13,7 +13,7 @@ import numpy as np
 from errant_gust.core.errors import GustError, StudyError, nearest
 from errant_gust.core.fields import catalogue
 from errant_gust.core.fields.plan import Node
-from errant_gust.core.fields.samples import Kind
+from errant_gust.core.fields.samples import Array, Kind
 from errant_gust.core.geometry.placed import Growth, PlacedShape
 from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
 from errant_gust.core.grids.region import GridRegion
@@ -24,6 +24,7 @@ from errant_gust.core.study.values import FieldRef, Keys, Link, read
 
 P = TypeVar("P", bound=Parameters)
 KEPT_SCENES = 48
+MOST_FITTED = 240  # frames that a region over all of them is fitted to
 NUDGE = 1e-3  # seconds, for the velocity of keyed placements
 
 
@@ -129,7 +130,10 @@ class Scene:
                     )
             keyed = keyed or self._keyed(raw, place)
             values[name] = value
-        step = cls.build(values, where)
+        try:
+            step = cls.build(values, where)
+        except (ArithmeticError, RecursionError) as error:  # a value that no number can hold
+            raise StudyError(f"has a value that cannot be used ({error})", where=where) from None
         for name, entry in entries.items():
             if entry["rate"]:
                 raw = params.get(name, entry["default"])
@@ -185,7 +189,7 @@ class Scene:
         return Growth((kind, ends[first]), (kind, ends[last]), (last - first) * self.study.clock.step)
 
     def region(self, id: str) -> GridRegion:
-        """A region of voxels; fitted to where its shapes are on the first frame."""
+        """A region of voxels; fitted to where its shapes are on the first frame, or as `follow` and `over` say."""
         part = self.study.find("regions", id, f"regions.{id}")
         where = f"regions.{id}"
         h = self.resolve(part.voxel_size, f"{where}.voxel_size")
@@ -201,6 +205,8 @@ class Scene:
         if part.bounds.fit:
             first = self if self.time == 0 or part.follow else self.sibling(0.0)
             boxes = [first.shape(shape).box for shape in part.bounds.fit]
+            if part.over == "all frames" and not part.follow:
+                boxes += self._boxes_over_time(part.bounds.fit)
             corners = np.array(
                 [[box[bit][a] for a, bit in enumerate(bits)] for box in boxes for bits in np.ndindex(2, 2, 2)]
             )
@@ -213,6 +219,20 @@ class Scene:
         if (upper + padding <= lower - padding).any():
             raise StudyError("the padding leaves nothing of the region", where=f"{where}.padding")
         return GridRegion.over(lower - padding, upper + padding, float(h), turn)
+
+    def _boxes_over_time(self, ids: list[str]) -> list[tuple[Array, Array]]:
+        """Boxes of shapes that move, on every frame (of a long clock on every n-th)."""
+        clock = self.study.clock
+        frames = np.unique(np.linspace(clock.start, clock.end, min(clock.end - clock.start + 1, MOST_FITTED)).round())
+        moving = [id for id in ids if self.shape_moves(id)]
+        return [self.sibling(clock.seconds(float(n))).shape(id).box for n in frames for id in moving]
+
+    def shape_moves(self, id: str) -> bool:
+        """Whether a shape is keyed or a sequence of files."""
+        part = self.study.find("shapes", id, f"shapes.{id}")
+        return bool(part.params.get("sequence")) or any(
+            self._keyed(raw, f"shapes.{id}.{name}") for name, raw in part.params.items()
+        )
 
     def _turn(self, part: document.Region, where: str) -> tuple[float, float, float]:
         turn = self.resolve(part.turn, f"{where}.turn")
@@ -328,15 +348,15 @@ class Plan:
     def problems(self) -> list[GustError]:
         """Everything that keeps a lane, shape or region of the study from being built."""
         scene, found = Scene(self.study, 0.0, self.assets), []
-        tries: list[Any] = [lambda id=s.id: scene.shape(id).box for s in self.study.shapes]
-        tries += [lambda id=r.id: scene.region(id) for r in self.study.regions]
-        tries += [lambda id=f.id: scene.steps(id) for f in self.study.fields]
-        for attempt in tries:
+        tries: list[Any] = [(f"shapes.{s.id}", lambda id=s.id: scene.shape(id).box) for s in self.study.shapes]
+        tries += [(f"regions.{r.id}", lambda id=r.id: scene.region(id)) for r in self.study.regions]
+        tries += [(f"fields.{f.id}", lambda id=f.id: scene.steps(id)) for f in self.study.fields]
+        for place, attempt in tries:
             try:
                 attempt()
             except GustError as error:
                 found.append(error)
-            except ValueError as error:
-                found.append(StudyError(str(error)))
+            except (ValueError, ArithmeticError, OSError, RecursionError) as error:  # a fault stays with its part
+                found.append(StudyError(str(error)[:200], where=place))
         unique = {str(error): error for error in found}
         return list(unique.values())

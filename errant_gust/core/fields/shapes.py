@@ -1,12 +1,13 @@
 """Fields made from shapes: distance and mask shapes."""
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from errant_gust.core.fields.noise import Fractal
 from errant_gust.core.fields.samples import At, Kind, Samples, chosen, smooth_step
 from errant_gust.core.fields.step import ScalarStart
+from errant_gust.core.fields.units import NUMBER, Unit
 from errant_gust.core.study.parameters import ShapeId, ShapeIds, param
 
 
@@ -107,3 +108,6 @@ class MaskShape(Fractal):
             return d.chain(magnitude * (1 - s), np.where(fading, -magnitude * a, np.float32(0)))
         w, slope = smooth_step(s)
         return d.chain(magnitude * (1 - w), np.where(fading, -magnitude * a * slope, np.float32(0)))
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return NUMBER

@@ -78,30 +78,29 @@ def walls_of(box: GridRegion, shapes: list[PlacedShape], shares: Triple, inside:
     moving = [s for s in (*shapes, *inside) if s.moves]
     if not moving:
         return Walls()
-    grows = any(s.growth is not None for s in moving)
-    rigid, faces = [], []
-    for axis in range(3):
-        at = np.flatnonzero(shares[axis] < 1)
-        points = face_points(box, axis, at)
-        for made, velocity in (
-            (rigid, PlacedShape.rigid_velocity),
-            *(((faces, PlacedShape.surface_velocity),) if grows else ()),
-        ):
-            out = _of_nearest(moving, points, lambda s, p, v=velocity: box.axes[:, axis] @ v(s, p))  # noqa: B023
+
+    def on_faces(what: Callable[[PlacedShape, Array], Array]) -> Triple:
+        """One component of a velocity (3, n) of the nearest shape on the faces across each axis."""
+        parts = []
+        for axis in range(3):
+            at = np.flatnonzero(shares[axis] < 1)
+            velocity, nearest = _of_nearest(moving, face_points(box, axis, at), what)
             whole = np.zeros(shares[axis].shape, np.float32)
-            whole.reshape(-1)[at] = np.where(out[1] < 2 * box.voxel_size, out[0], 0)
-            made.append(whole)
-    carried = (rigid[0], rigid[1], rigid[2])
-    if not grows:
+            whole.reshape(-1)[at] = np.where(nearest < 2 * box.voxel_size, box.axes[:, axis] @ velocity, 0)
+            parts.append(whole)
+        return parts[0], parts[1], parts[2]
+
+    carried = on_faces(PlacedShape.rigid_velocity)
+    if all(s.growth is None for s in moving):
         return Walls(carried, carried)
-    return Walls(carried, (faces[0], faces[1], faces[2]), _swelling(box, moving, shares))
+    return Walls(carried, on_faces(PlacedShape.surface_velocity), _swelling(box, moving, shares))
 
 
 def _of_nearest(
     shapes: list[PlacedShape], points: Array, what: Callable[[PlacedShape, Array], Array]
 ) -> tuple[Array, Array]:  # fmt: skip
-    """At points (3, n) what the shape with the nearest surface says (n,), and the distance to it."""
-    nearest, out = np.full(points.shape[1], np.inf, np.float32), np.zeros(points.shape[1], np.float32)
+    """At points (3, n) what the shape with the nearest surface says (3, n), and the distance to it."""
+    nearest, out = np.full(points.shape[1], np.inf, np.float32), np.zeros_like(points)
     for shape in shapes:
         d = shape.distance(points)[0]
         nearer = np.abs(d) < np.abs(nearest)
@@ -158,6 +157,10 @@ class SolvedFlow(Gridded):
 
     def _shapes(self, node: Node, ids: list[str]) -> list[PlacedShape]:
         return [node.scene.shape(id) for id in ids]
+
+    def remark(self, node: Node) -> str:
+        closed = getattr(self, "sides", "") == "closed"
+        return "in the two outermost voxels of closed sides it has some divergence" if closed else ""
 
     def evaluate(self, at: At) -> Samples:
         field: FaceField = self.grid(at.node)
@@ -253,7 +256,9 @@ class DivergenceFree(SolvedFlow):
             threads=threads(), cancel=cancel, progress=lambda p: WORKING.__setitem__(node.where, 0.3 + 0.7 * p),
         )  # fmt: skip
         walls: Sided = [(shape, 1.0) for shape in shapes]
-        return FaceField(extended(solved.grid, shares, walls, None, cancel) if walls else solved.grid, solved, within, walls)
+        return FaceField(
+            extended(solved.grid, shares, walls, None, cancel) if walls else solved.grid, solved, within, walls
+        )
 
     def beyond(self, at: At) -> Samples:
         if self.outside == "zero":

@@ -6,6 +6,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import At, Kind, Samples, constant
 from errant_gust.core.fields.step import FieldStep, VectorStart
+from errant_gust.core.fields.units import Unit
 from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.study.parameters import FieldId, Vec3, param
 
@@ -132,3 +133,7 @@ class UseField(FieldStep):
 
     def potential(self, at: At, around: Framed | None) -> Samples:
         return at.node.scene.lane(self.field).potential(at.points, around)
+
+    def unit_given(self, node: Any) -> Unit | None:
+        found: Unit | None = node.scene.lane(self.field).unit
+        return found

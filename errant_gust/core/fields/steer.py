@@ -66,6 +66,12 @@ class SteerAround(FieldStep):
         base, shapes = before.step.chain(before)
         return base, [*(one for one in shapes if one[0].id != own[0].id), own]
 
+    def remark(self, node: Any) -> str:
+        if not self.uses_potential(node):
+            return "by sliding" if self.method == "by sliding" else "by sliding: what comes in has no potential"
+        together = [shape.id for shape, _ in self.chain(node)[1]]
+        return f"by the potential, around {', '.join(together)} together" if len(together) > 1 else "by the potential"
+
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         if self.method != "by the potential":
             return "none"

@@ -12,6 +12,7 @@ from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.plan import Node
 from errant_gust.core.fields.samples import Array, At, Samples, smooth_step
 from errant_gust.core.fields.step import ScalarStart
+from errant_gust.core.fields.units import NUMBER, Unit
 from errant_gust.core.geometry.outlines import read_brightness, read_svg, text_outline
 from errant_gust.core.kernels.outline import outline_distance
 from errant_gust.core.study.parameters import Vec3, param
@@ -142,3 +143,6 @@ class Stencil(ScalarStart):
             return Samples(1 - s)
         g = np.where(flat, np.stack([gx, gy, zero]), np.stack([zero, zero, sign]))
         return Samples(1 - s, (axes @ g) * (-slope * soft))
+
+    def unit_given(self, node: Any) -> Unit | None:
+        return NUMBER

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from errant_gust.core.fields.samples import At, Kind, Samples
+from errant_gust.core.fields.units import Unit, parse_unit
 from errant_gust.core.study.parameters import Parameters, summary
 
 if TYPE_CHECKING:
@@ -65,6 +66,20 @@ class FieldStep(Parameters):
     def potential(self, at: At, around: Framed | None) -> Samples:
         """The vector potential and its gradient, for steps that have one."""
         raise NotImplementedError
+
+    def unit_given(self, node: Any) -> Unit | None:
+        """Unit of the values, None if they may be in any: what the class states, else that of what comes in."""
+        if self.unit:
+            return parse_unit(self.unit)
+        return node.incoming.unit if node.incoming is not None else None
+
+    def adds(self, node: Any) -> str:
+        """The lane whose values are added to, or stand in for, those that come in: it has to be in the same unit."""
+        return ""
+
+    def remark(self, node: Any) -> str:
+        """What is to be said beside the step's numbers: how it did what it did, where that depends on what comes in."""
+        return ""
 
     @classmethod
     def entry(cls) -> dict[str, Any]:

@@ -104,6 +104,8 @@ def _grid(file: BinaryIO, name: str, grid: Grid, compression: Compression) -> No
     }
     if grid.is_vector:
         entries["vector_type"] = "contravariant relative"
+    if grid.unit:
+        entries["unit"] = grid.unit
     entries["file_voxel_count"] = int(leaves[2].sum())
     _metadata(file, entries)
     _transform(file, grid.region)

@@ -1,5 +1,6 @@
 """Baked fields as files: the format follows from the ending (.vdb, .npz, .vti)."""
 
+import math
 import struct
 import tempfile
 import xml.etree.ElementTree as ElementTree
@@ -32,6 +33,8 @@ def write_npz(path: Path, grids: dict[str, Grid]) -> None:
         arrays[f"{name}.origin"] = grid.region.axes @ (np.array(grid.region.lower) + 0.5 * grid.region.voxel_size)
         arrays[f"{name}.axes"] = grid.region.axes
         arrays[f"{name}.voxel_size"] = np.array(grid.region.voxel_size)
+        if grid.unit:
+            arrays[f"{name}.unit"] = np.array(grid.unit)
     with written_whole(path) as file:
         np.savez(file, **arrays)  # type: ignore[arg-type]
 
@@ -42,23 +45,26 @@ def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
     import zarr
     import zarr.codecs
 
-    with tempfile.TemporaryDirectory(dir=path.parent, prefix=".zarr-") as folder:
-        group = zarr.open_group(folder, mode="w")
-        for name, grid in grids.items():
-            r, more = grid.region, ["component"] if grid.is_vector else []
-            group.create_array(
-                name, data=np.ascontiguousarray(grid.values, np.float32),
-                chunks=(*(min(n, ZARR_CHUNK) for n in r.shape), *([3] if more else [])),
-                compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=3, shuffle=zarr.codecs.BloscShuffle.shuffle),
-                dimension_names=["x", "y", "z", *more],
-                attributes={
-                    "origin": (r.axes @ (np.array(r.lower) + 0.5 * r.voxel_size)).tolist(),
-                    "voxel_size": r.voxel_size, "axes": r.axes.tolist(),
-                },
-            )  # fmt: skip
-        with written_whole(path) as file, zipfile.ZipFile(file, "w") as archive:
-            for part in sorted(p for p in Path(folder).rglob("*") if p.is_file()):
-                add_file(archive, part, part.relative_to(folder).as_posix())
+    try:
+        with tempfile.TemporaryDirectory(dir=path.parent, prefix=".zarr-") as folder:
+            group = zarr.open_group(folder, mode="w")
+            for name, grid in grids.items():
+                r, more = grid.region, ["component"] if grid.is_vector else []
+                group.create_array(
+                    name, data=np.ascontiguousarray(grid.values, np.float32),
+                    chunks=(*(min(n, ZARR_CHUNK) for n in r.shape), *([3] if more else [])),
+                    compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=3, shuffle=zarr.codecs.BloscShuffle.shuffle),
+                    dimension_names=["x", "y", "z", *more],
+                    attributes={
+                        "origin": (r.axes @ (np.array(r.lower) + 0.5 * r.voxel_size)).tolist(),
+                        "voxel_size": r.voxel_size, "axes": r.axes.tolist(), **({"unit": grid.unit} if grid.unit else {}),
+                    },
+                )  # fmt: skip
+            with written_whole(path) as file, zipfile.ZipFile(file, "w") as archive:
+                for part in sorted(p for p in Path(folder).rglob("*") if p.is_file()):
+                    add_file(archive, part, part.relative_to(folder).as_posix())
+    except OSError as error:
+        raise FileError(f"could not be written ({error.strerror or error})", where=str(path)) from None
 
 
 def write_vti(path: Path, grids: dict[str, Grid]) -> None:
@@ -77,8 +83,9 @@ def write_vti(path: Path, grids: dict[str, Grid]) -> None:
         order = (2, 1, 0, 3) if grid.is_vector else (2, 1, 0)
         blob = np.ascontiguousarray(grid.values.transpose(order), "<f4").tobytes()
         components = 3 if grid.is_vector else 1
+        unit = f' Unit="{grid.unit}"' if grid.unit else ""
         arrays.append(
-            f'<DataArray type="Float32" Name="{name}" NumberOfComponents="{components}" format="appended" '
+            f'<DataArray type="Float32" Name="{name}" NumberOfComponents="{components}"{unit} format="appended" '
             f'offset="{offset}"/>'
         )
         blobs.append(blob)
@@ -141,20 +148,24 @@ MOST_VOXELS = 600_000_000
 
 def read_npz(path: Path) -> dict[str, Grid]:
     """Grids written by `write_npz`, or any arrays (nx, ny, nz[, 3]); without a place they begin at 0 with 1 m
-    voxels."""
+    voxels. What the heads of the arrays say is checked before any of them is expanded."""
     try:
-        with np.load(path, allow_pickle=False) as data:
-            names = [n for n in data.files if "." not in n and data[n].ndim in (3, 4)]
+        with zipfile.ZipFile(path) as archive:
+            heads = _heads(archive, path.name)
+            names = [n for n, (shape, _) in heads.items() if "." not in n and len(shape) in (3, 4)]
+
+            def small(name: str, otherwise: Array) -> Array:
+                return _array(archive, name, path.name) if name in heads else otherwise
+
             grids = {}
             for name in names:
-                values = np.ascontiguousarray(data[name], np.float32)
-                if values.ndim == 4 and values.shape[3] != 3:
+                if len(heads[name][0]) == 4 and heads[name][0][3] != 3:
                     raise FileError(
-                        f"'{name}' has {values.shape[3]} components", where=path.name, fix="right would be 3"
+                        f"'{name}' has {heads[name][0][3]} components", where=path.name, fix="right would be 3"
                     )
-                h = float(data[f"{name}.voxel_size"]) if f"{name}.voxel_size" in data.files else 1.0
-                origin = np.asarray(data[f"{name}.origin"]) if f"{name}.origin" in data.files else np.full(3, 0.5 * h)
-                axes = np.asarray(data[f"{name}.axes"]) if f"{name}.axes" in data.files else np.eye(3)
+                values = np.ascontiguousarray(_array(archive, name, path.name), np.float32)
+                h = float(small(f"{name}.voxel_size", np.array(1.0)))
+                origin, axes = small(f"{name}.origin", np.full(3, 0.5 * h)), small(f"{name}.axes", np.eye(3))
                 grids[name] = _grid(values, origin, h, axes, path.name)
             return grids
     except FileError:
@@ -163,6 +174,44 @@ def read_npz(path: Path) -> dict[str, Grid]:
         raise FileError(
             f"cannot be read ({str(error)[:80]})", where=path.name, fix="right would be a .npz archive"
         ) from None
+
+
+MOST_MEMBERS = 2000
+
+
+def _heads(archive: zipfile.ZipFile, where: str) -> dict[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+    """Shape and type of every array of an archive, each of which must be as long as they say."""
+    members = archive.infolist()
+    if len(members) > MOST_MEMBERS:
+        raise FileError(f"holds {len(members):,} arrays", where=where, fix=f"at most {MOST_MEMBERS:,}")
+    total, limit = sum(m.file_size for m in members), budget()
+    if total > limit:
+        raise FileError(
+            f"expands to {total / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB", where=where, fix="a smaller grid"
+        )
+    heads = {}
+    for member in members:
+        if not member.filename.endswith(".npy"):
+            continue
+        with archive.open(member) as file:
+            version = np.lib.format.read_magic(file)
+            if version not in ((1, 0), (2, 0)):
+                raise FileError(f"'{member.filename}' is of version {version}", where=where, fix="1.0 and 2.0 are read")
+            read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+            shape, _, dtype = read(file, max_header_size=10_000)
+            need = file.tell() + math.prod(shape) * dtype.itemsize
+        if dtype.hasobject or min(shape, default=1) < 0 or need != member.file_size:
+            raise FileError(
+                f"'{member.filename}' says {' × '.join(map(str, shape))} of {dtype}, which is not what it holds",
+                where=where, fix="the file is damaged",
+            )  # fmt: skip
+        heads[member.filename.removesuffix(".npy")] = (shape, dtype)
+    return heads
+
+
+def _array(archive: zipfile.ZipFile, name: str, where: str) -> Array:
+    with archive.open(f"{name}.npy") as file:
+        return np.asarray(np.lib.format.read_array(file, allow_pickle=False))
 
 
 def _grid(values: Array, origin: Array, h: float, axes: Array, where: str) -> Grid:

@@ -32,11 +32,13 @@ class Assets:
         if name in self.files:
             return self.files[name]
         if Path(name).name != name or name.startswith("."):
-            raise StudyError(f"'{name}' is not a plain file name", where=where, fix="put the file beside the study")
-        path = (self.folder / name) if self.folder else None
+            raise StudyError(
+                f"'{name[:80]}' is not a plain file name", where=where, fix="put the file beside the study"
+            )
+        path = (self.folder / name) if self.folder and len(name.encode("utf-8", "replace")) <= 255 else None
         if path is None or not path.is_file():
             raise FileError(
-                f"the file '{name}' is missing", where=where, fix="put it beside the study or import it again"
+                f"the file '{name[:80]}' is missing", where=where, fix="put it beside the study or import it again"
             )
         return path
 

@@ -236,6 +236,7 @@ def project(
     fixed = projector.fixed(walls or Walls(), sources)
     if projector.closed:
         _balance(result, shares, 0.0 if fixed is None else float(fixed.sum(dtype=np.float64)))
+
     def report(part: float) -> None:
         if progress is not None:
             progress(0.9 * part)

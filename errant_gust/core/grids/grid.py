@@ -23,6 +23,8 @@ class Grid:
     region: GridRegion
     values: Array
     outside: Outside = "zero"
+    unit: str = ""
+    """Of the values, as it is written into files."""
 
     @property
     def is_vector(self) -> bool:

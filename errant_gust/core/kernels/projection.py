@@ -93,7 +93,9 @@ def remains(u, v, w, sx, sy, sz, fixed, active, squares, sums, speeds, faces, fi
                 g = g if active[i, j, s] else F0
                 row[0, s] += g * g
                 row[1, s] += g
-                row[2, s] += sx[i, j, s] * u[i, j, s] ** 2 + sy[i, j, s] * v[i, j, s] ** 2 + sz[i, j, s] * w[i, j, s] ** 2
+                row[2, s] += (
+                    sx[i, j, s] * u[i, j, s] ** 2 + sy[i, j, s] * v[i, j, s] ** 2 + sz[i, j, s] * w[i, j, s] ** 2
+                )
                 row[3, s] += sx[i, j, s] + sy[i, j, s] + sz[i, j, s]
         squares[i], sums[i], speeds[i], faces[i] = added(row[0]), added(row[1]), added(row[2]), added(row[3])
 

@@ -73,7 +73,12 @@ def steer_several(psi, dpsi, d, g, h, push, dpush, reach, value, gradient):
     dpush (m, 3, 3, n), reach (m,).
     """
     m = reach.size
-    s, a, c, to = np.empty(m, np.float32), np.empty((m, 2), np.float32), np.empty(m, np.float32), np.empty(3, np.float32)
+    s, a, c, to = (
+        np.empty(m, np.float32),
+        np.empty((m, 2), np.float32),
+        np.empty(m, np.float32),
+        np.empty(3, np.float32),
+    )
     dc, hh, slope = np.empty((m, 3), np.float32), np.empty((3, 3), np.float32), np.empty((3, 3), np.float32)
     df = np.empty(3, np.float32)
     for q in range(d.shape[1]):

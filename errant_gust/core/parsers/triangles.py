@@ -1,6 +1,7 @@
 """Triangles of an STL, PLY or glTF file by trimesh: `triangles.py FILE ENDING OUT.npz`."""
 
 import sys
+from typing import Any
 
 import numpy as np
 import trimesh
@@ -8,7 +9,9 @@ import trimesh
 
 def main(path: str, ending: str, out: str) -> None:
     with open(path, "rb") as file:
-        loaded = trimesh.load(file, file_type=ending, force="mesh", process=False, skip_materials=True, resolver=None)
+        loaded: Any = trimesh.load(
+            file, file_type=ending, force="mesh", process=False, skip_materials=True, resolver=None
+        )
     faces = getattr(loaded, "faces", np.empty((0, 3), np.int64))
     np.savez(out, vertices=np.asarray(loaded.vertices, np.float64), faces=np.asarray(faces, np.int64))
 

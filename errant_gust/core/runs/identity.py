@@ -13,7 +13,7 @@ from errant_gust.core.fields.scene import describe_cached
 from errant_gust.core.geometry.shapes import SHAPES, Assets, file_of_frame
 from errant_gust.core.study import document
 
-ENGINE = "4"  # raised when the same study would give other frames than before
+ENGINE = "5"  # raised when the same study would give other frames than before
 
 
 @functools.lru_cache(maxsize=256)
@@ -104,7 +104,7 @@ class _Walk:
         if key in self.parts:
             return
         part = self.study.find("regions", id, f"regions.{id}")
-        self.parts[key] = [part.bounds.model_dump(mode="json"), part.voxel_size, part.turn, part.follow]
+        self.parts[key] = [part.bounds.model_dump(mode="json"), part.voxel_size, part.turn, part.follow, part.over]
         self._value(part.voxel_size)
         self._value(part.turn)
         self._value(part.bounds.padding)

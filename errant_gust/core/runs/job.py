@@ -7,6 +7,7 @@ shares the folder.
 import json
 import os
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,7 @@ from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.fields.blocks import give_way
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.compute import FrameDone, compute, manifest_for
-from errant_gust.core.runs.store import RunStore, write_atomically
+from errant_gust.core.runs.store import Elsewhere, RunStore, write_atomically
 from errant_gust.core.study import document
 
 
@@ -46,10 +47,11 @@ def work(folder: str, last: int) -> dict[str, str]:
     manifest = store.manifest()
     study = document.parse(manifest["study"])
     assets = Assets(Path(manifest["assets"]) if manifest.get("assets") else None)
-    (place / "stop").unlink(missing_ok=True)
 
     def report(done: FrameDone) -> None:
-        facts = {"done": done.done, "total": done.total, "each": done.seconds, "left": done.left, **done.facts}
+        ahead = done.total - done.done
+        each = done.left / ahead if ahead else done.seconds  # so that the two never contradict each other
+        facts = {"done": done.done, "total": done.total, "each": each, "left": done.left, **done.facts}
         write_atomically(place / "progress.json", json.dumps(facts))
 
     def stop_asked() -> bool:
@@ -57,27 +59,33 @@ def work(folder: str, last: int) -> dict[str, str]:
         return (place / "stop").exists()
 
     try:
-        compute(
-            study, manifest["flow"], place, quality=manifest["quality"], assets=assets, last=last,
-            cancel=stop_asked, report=report,
-        )  # fmt: skip
+        while True:
+            try:
+                compute(
+                    study, manifest["flow"], place, quality=manifest["quality"], assets=assets, last=last,
+                    cancel=stop_asked, report=report,
+                )  # fmt: skip
+                break
+            except Elsewhere:  # a lane that rides this flow computes it for itself: what it makes is kept, so wait
+                if stop_asked():
+                    raise Cancelled from None
+                time.sleep(0.1)
     except Cancelled:
         return {"state": "stopped", "message": "stopped; the frames so far are kept"}
     except GustError as error:
         return {"state": "failed", "message": str(error)}
     except MemoryError:
-        return {"state": "failed", "message": "not enough memory; fewer particles would fit"}
+        return {"state": "failed", "message": "not enough memory; larger voxels or fewer particles would fit"}
     return {"state": "done", "message": ""}
 
 
 def submit(folder: Path, last: int, finished: Callable[[dict[str, str]], None]) -> None:
-    """Start the job on the engine; `finished` is called from another thread."""
+    """Start the job on the engine; `finished` is called from another thread, whatever happens. A stop that is asked for
+    from now on holds."""
+    (folder / "stop").unlink(missing_ok=True)
     scheduler = os.environ.get("ERRANT_GUST_SCHEDULER")
-    if scheduler:
-        future = _client(scheduler).submit(work, str(folder), last, pure=False)
-        future.add_done_callback(lambda f: finished(_outcome(f)))
-        return
-    threading.Thread(target=lambda: finished(_safely(folder, last)), daemon=True, name="gust-run").start()
+    run = (lambda: _on_cluster(scheduler, folder, last)) if scheduler else (lambda: _safely(folder, last))
+    threading.Thread(target=lambda: finished(run()), daemon=True, name="gust-run").start()
 
 
 def _safely(folder: Path, last: int) -> dict[str, str]:
@@ -87,20 +95,49 @@ def _safely(folder: Path, last: int) -> dict[str, str]:
         return {"state": "failed", "message": f"{type(error).__name__}: {error}"}
 
 
-def _outcome(future: Any) -> dict[str, str]:
-    error = future.exception()
-    if error is not None:
-        return {"state": "failed", "message": f"{type(error).__name__}: {error}"}
-    result: dict[str, str] = future.result()
-    return result
+LOOKS = 0.25  # seconds between looks at a job of a cluster
+
+
+def _on_cluster(address: str, folder: Path, last: int) -> dict[str, str]:
+    """The job on a Dask cluster; it fails in words when the cluster cannot be reached or is lost."""
+    try:
+        client = _client(address)
+        future = client.submit(work, str(folder), last, pure=False)
+        while not future.done():
+            if client.status not in ("running", "connecting"):
+                raise ConnectionError("the connection was lost")
+            if (folder / "stop").exists() and not (folder / "progress.json").exists() and _waits(client, future):
+                future.cancel()
+                return {"state": "stopped", "message": "stopped before it began"}
+            time.sleep(LOOKS)
+        if future.cancelled():
+            raise ConnectionError("its work was given up")
+        error = future.exception(timeout=10)
+        if error is not None:
+            return {"state": "failed", "message": f"{type(error).__name__}: {error}"}
+        result: dict[str, str] = future.result(timeout=10)
+        return result
+    except Exception as error:  # whatever a network may do
+        _clients.pop(address, None)
+        why = str(error).splitlines()[0][:160] if str(error) else type(error).__name__
+        message = f"the scheduler at {address} could not do it ({why}); start it, or unset ERRANT_GUST_SCHEDULER"
+        return {"state": "failed", "message": message}
+
+
+def _waits(client: Any, future: Any) -> bool:
+    """Whether no worker of the cluster has begun with it."""
+    return not any(future.key in keys for keys in client.processing().values())
 
 
 _clients: dict[str, Any] = {}
+_connecting = threading.Lock()
 
 
 def _client(address: str) -> Any:
     from distributed import Client
 
-    if address not in _clients:
-        _clients[address] = Client(address, set_as_default=False, timeout=10)
-    return _clients[address]
+    with _connecting:
+        known = _clients.get(address)
+        if known is None or known.status not in ("running", "connecting"):
+            _clients[address] = Client(address, set_as_default=False, timeout=10)
+        return _clients[address]

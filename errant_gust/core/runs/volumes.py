@@ -49,13 +49,13 @@ def grid_of(store: RunStore, frame: int, name: str) -> Grid:
         known = names_of(store, frame)
         if name not in known:
             raise FileError(f"the run has no channel '{name}'", where=str(store.folder), fix=nearest(name, known))
-        return Grid(region, store.read(frame, (name,))[name])
+        return Grid(region, store.read(frame, (name,))[name], unit="K" if name == "temperature" else "")
     faces = store.read(frame, FACES)
     out = np.empty((*region.shape, 3), np.float32)
     middles(faces["u"], faces["v"], faces["w"], out, 0, region.shape[0])
     if region.is_turned:
         out = (out @ region.axes.T.astype(np.float32)).astype(np.float32)
-    return Grid(region, out)
+    return Grid(region, out, unit="m/s")
 
 
 @lru_cache(maxsize=12)

@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError, model_validator
 
 from errant_gust.core.errors import FileError, StudyError, nearest
+from errant_gust.core.study.soundness import check_sound
 from errant_gust.core.study.values import read
 
 FORMAT = "errant-gust-study"
@@ -86,6 +87,8 @@ class Region(Part):
     turn: Raw = (0.0, 0.0, 0.0)
     follow: bool = False
     """Fitted anew at every frame, so that it moves with its shapes; otherwise to where they are on the first frame."""
+    over: Literal["first frame", "all frames"] = "first frame"
+    """What it is fitted to if it does not follow: where its shapes are on the first frame, or on all of them."""
     shown: bool = True
     cells: bool = False
 
@@ -122,6 +125,8 @@ class Study(Part):
     fields: list[FieldLane] = []
     flows: list[FlowLane] = []
     looks: dict[str, Any] = {}
+    intended: list[str] = []
+    """Findings that somebody meant to be so, as `code place`."""
 
     @model_validator(mode="after")
     def _ids_are_unique(self) -> "Study":
@@ -181,6 +186,7 @@ def parse(data: Any, where: str = "study") -> Study:
     """A study from decoded JSON: upgraded if it is of an older version, every value checked for form."""
     if not isinstance(data, dict):
         raise StudyError("a study is a JSON object", where=where)
+    check_sound(data, where)
     if data.get("format") != FORMAT:
         raise StudyError(f"the format is {data.get('format')!r}", where=where, fix=f'right would be "{FORMAT}"')
     version = data.get("version")
@@ -246,8 +252,10 @@ def parameters(study: Study) -> Iterator[tuple[str, Raw]]:
 def loads(text: str | bytes, where: str = "study") -> Study:
     try:
         return parse(json.loads(text), where)
-    except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise FileError(f"not valid JSON ({error})", where=where) from None
+    except RecursionError:
+        raise FileError("is nested too deep to be read", where=where, fix="no study is") from None
+    except ValueError as error:  # of the syntax, of the text's coding, or a number with too many digits
+        raise FileError(f"not valid JSON ({str(error)[:120]})", where=where) from None
 
 
 def load(path: Path) -> Study:

@@ -40,3 +40,13 @@ def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
 @api.exception_handler(Cancelled)
 def superseded(request: HttpRequest, error: Cancelled) -> HttpResponse:
     return HttpResponse(status=204)
+
+
+def unusable(request: HttpRequest, error: Exception) -> HttpResponse:
+    """A number too large or half a letter where the database or a calculation met it."""
+    body = {"what": "holds a number or a text that cannot be used", "where": "", "fix": "", "message": str(error)[:200]}
+    return api.create_response(request, body, status=422)
+
+
+for fault in (OverflowError, UnicodeError, RecursionError):
+    api.exception_handler(fault)(unusable)

@@ -1,5 +1,6 @@
 """Looking: shapes to draw, swatches, probe samples, flow lines, readings, checks. Documents come with the call."""
 
+import logging
 from typing import Any, Literal
 
 import numpy as np
@@ -7,25 +8,39 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field as Bound
 
-from errant_gust.core.checks import findings, findings_on_frame
+from errant_gust.core.checks import Finding, findings, findings_on_frame
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields import look
 from errant_gust.core.fields.examples import example
 from errant_gust.core.fields.gridded import WORKING
 from errant_gust.core.fields.plan import Node, sample
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Scene
+from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.step import STEPS
 from errant_gust.core.fields.surfaces import surface_samples
-from errant_gust.core.grids.region import budget
+from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.runs.cost import cost_of
+from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.runs.store import RunStore
 from errant_gust.server import runs
 from errant_gust.server.arrays import reply
+from errant_gust.server.models import Run
 from errant_gust.server.newest import Turn
 from errant_gust.server.plans import plan_of
 
 router = Router()
+FAULTS = (GustError, ValueError, ArithmeticError, OSError, RecursionError)
+"""What one part of a study may run into: it stays with that part, the others are looked at."""
+
+
+def told(error: Exception) -> str:
+    """In words; what nobody foresaw is also written to the log."""
+    if isinstance(error, GustError):
+        return str(error)
+    logging.getLogger("errant_gust").warning("a part could not be looked at", exc_info=error)
+    return f"cannot be computed ({str(error)[:160] or type(error).__name__})"
+
+
 Vec = tuple[float, float, float]
 
 
@@ -140,8 +155,8 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
             shape = scene.shape(part.id)
             vertices, faces = shape.surface
             low, high = shape.box
-        except (GustError, ValueError) as error:
-            facts["errors"][f"shapes.{part.id}"] = str(error)
+        except FAULTS as error:
+            facts["errors"][f"shapes.{part.id}"] = told(error)
             continue
         facts["shapes"].append(
             {"id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded}
@@ -151,13 +166,13 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
     for region in scene.study.regions:
         try:
             grid = scene.region(region.id)
-        except (GustError, ValueError) as error:
-            facts["errors"][f"regions.{region.id}"] = str(error)
+        except FAULTS as error:
+            facts["errors"][f"regions.{region.id}"] = told(error)
             continue
         facts["regions"].append(
             {
                 "id": region.id, "lower": grid.corners.min(axis=0).tolist(), "upper": grid.corners.max(axis=0).tolist(),
-                "corners": grid.corners.tolist(), "cells": region.cells, "shape": grid.shape,
+                "corners": grid.corners.tolist(), "bounds": _bounds(grid), "cells": region.cells, "shape": grid.shape,
                 "voxel_size": grid.voxel_size, "voxels": grid.voxels, "bytes": grid.bytes(3),
             }
         )  # fmt: skip
@@ -166,6 +181,13 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
         except GustError as error:
             facts["errors"][f"regions.{region.id}"] = str(error)
     return reply(facts, arrays)
+
+
+def _bounds(grid: GridRegion) -> dict[str, list[float]]:
+    """Corners that, written into the study, give the same box where it is and as it is turned."""
+    low, high = np.array(grid.lower), np.array(grid.upper)
+    middle, half = grid.axes @ (0.5 * (low + high)), 0.5 * (high - low)
+    return {"lower": (middle - half).tolist(), "upper": (middle + half).tolist()}
 
 
 @router.post("/look/swatches")
@@ -179,20 +201,20 @@ def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
     for lane in scene.study.fields:
         try:
             steps = scene.steps(lane.id)
-        except GustError as error:
-            facts["errors"][error.where or f"fields.{lane.id}"] = str(error)
+        except FAULTS as error:
+            facts["errors"][getattr(error, "where", "") or f"fields.{lane.id}"] = told(error)
             continue
         sound: list[tuple[str, Node]] = []
         for step, node in steps:
             try:
                 node.prepare(turn.superseded)
                 sound.append((step, node))
-            except GustError as error:
-                facts["errors"][f"fields.{lane.id}.{step}"] = str(error)
+            except FAULTS as error:
+                facts["errors"][f"fields.{lane.id}.{step}"] = told(error)
         try:
             made = look.swatches([node for _, node in sound], window, body.size, cancel=turn.superseded)
-        except GustError as error:
-            facts["errors"][error.where or f"fields.{lane.id}"] = str(error)
+        except FAULTS as error:
+            facts["errors"][getattr(error, "where", "") or f"fields.{lane.id}"] = told(error)
             continue
         for (step, node), values in zip(sound, made, strict=True):
             arrays[f"{lane.id}.{step}"] = values
@@ -205,8 +227,8 @@ def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
         try:
             facts["probe"], seen = _probed(body.probe, body.probe.node_of(scene), turn)
             arrays.update({f"probe.{name}": array for name, array in seen.items()})
-        except GustError as error:
-            facts["probe"] = {"kind": "none", "error": str(error)}
+        except FAULTS as error:
+            facts["probe"] = {"kind": "none", "error": told(error)}
     return reply(facts, arrays)
 
 
@@ -310,13 +332,14 @@ class CheckOut(Schema):
     what: str
     why: str
     fix: dict[str, Any] | None
+    may_be_meant: bool
 
 
 @router.post("/look/checks", response=list[CheckOut])
 def checks(request: HttpRequest, body: Checking) -> Any:
     """Findings on the study, and on a frame of a run if one is named."""
     plan, turn = plan_of(body.study, body.document), body.turn()
-    found = findings(plan, cancel=turn.superseded)
+    found = [*_failed(plan), *findings(plan, cancel=turn.superseded)]
     if body.run and body.frame is not None:
         run = runs.get(body.run)
         store = RunStore(runs.folder_of(run.identity))
@@ -325,6 +348,20 @@ def checks(request: HttpRequest, body: Checking) -> Any:
             time = plan.study.clock.seconds(body.frame)
             found = found + findings_on_frame(plan, run.flow, time, positions)
     return [f.as_dict() for f in found]
+
+
+def _failed(plan: Plan) -> list[Finding]:
+    """Runs of the flows as they stand that ended before their time, and why."""
+    found = []
+    for flow in plan.study.flows:
+        try:
+            names = [run_identity(plan.study, flow.id, quality, plan.assets) for quality in ("preview", "full")]
+        except FAULTS:  # what it is is told by the findings on the study
+            continue
+        for run in Run.objects.filter(identity__in=names, state="failed"):
+            what = f"the {run.quality} run failed: {run.message or 'nobody knows why'}"
+            found.append(Finding("error", "run_failed", f"flows.{flow.id}", what, "run it again when it is mended"))
+    return found
 
 
 class Estimating(Looking):
@@ -340,6 +377,6 @@ def estimate(request: HttpRequest, body: Estimating) -> Any:
         try:
             stores = runs.measured(body.study, plan, flow.id, body.quality)
             result[flow.id] = cost_of(plan, flow.id, body.quality, stores).as_dict()
-        except GustError as error:
-            result[flow.id] = {"error": str(error)}
+        except FAULTS as error:
+            result[flow.id] = {"error": told(error)}
     return result

@@ -16,6 +16,7 @@ from django.http.response import HttpResponseBase
 from ninja import Router, Schema
 
 from errant_gust.core.errors import FileError
+from errant_gust.core.fields.look import unit_of
 from errant_gust.core.fields.plan import bake as bake_node
 from errant_gust.core.files.place import add_file, zip_entry
 from errant_gust.core.files.volumes import writer_for
@@ -198,7 +199,7 @@ def bake(request: HttpRequest, body: Bake) -> HttpResponseBase:
     region.check(3 if node.kind == "vector" else 1, f"regions.{body.region}.voxel_size")
     with tempfile.TemporaryDirectory() as name:
         path = Path(name) / f"{body.field}.{body.format}"
-        writer_for(path)(path, {body.field: Grid(region, bake_node(node, region))})
+        writer_for(path)(path, {body.field: Grid(region, bake_node(node, region), unit=unit_of(node))})
         data = io.BytesIO(path.read_bytes())
     if data.getbuffer().nbytes == 0:
         raise FileError("nothing was written", where=body.field)

@@ -154,18 +154,19 @@ def get_study(request: HttpRequest, key: str) -> Any:
 
 @router.put("/studies/{key}", response=StudyOut)
 def save_study(request: HttpRequest, key: str, body: Save) -> Any:
-    store.get(key)
     return out(store.save(key, body.document, body.base, body.label))
 
 
 @router.post("/studies/{key}/undo", response=StudyOut)
-def undo(request: HttpRequest, key: str) -> Any:
-    return out(store.undo(key))
+def undo(request: HttpRequest, key: str, base: int | None = None) -> Any:
+    """`base`: the revision that is gone from; 409 if somebody else saved another since."""
+    return out(store.undo(key, base))
 
 
 @router.post("/studies/{key}/redo", response=StudyOut)
-def redo(request: HttpRequest, key: str) -> Any:
-    return out(store.redo(key))
+def redo(request: HttpRequest, key: str, base: int | None = None) -> Any:
+    """`base`: the revision that is gone from; 409 if somebody else saved another since."""
+    return out(store.redo(key, base))
 
 
 @router.get("/studies/{key}/history", response=list[Rev])
@@ -178,13 +179,13 @@ def history(request: HttpRequest, key: str) -> Any:
 
 
 @router.post("/studies/{key}/restore/{revision}", response=StudyOut)
-def restore(request: HttpRequest, key: str, revision: int) -> Any:
-    return out(store.restore(key, revision))
+def restore(request: HttpRequest, key: str, revision: int, base: int | None = None) -> Any:
+    return out(store.restore(key, revision, base))
 
 
 @router.delete("/studies/{key}", response=None)
-def delete(request: HttpRequest, key: str) -> None:
-    store.delete(key)
+def delete(request: HttpRequest, key: str, base: int | None = None) -> None:
+    store.delete(key, base)
 
 
 @router.post("/studies/{key}/undelete", response=StudyOut)

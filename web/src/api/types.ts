@@ -9,7 +9,7 @@ export interface Step { id: string; op: string; on: boolean; params: Params }
 export interface Lane { id: string; name: string; steps: Step[]; kind?: string }
 export interface Shape { id: string; name: string; kind: string; shown: boolean; params: Params }
 export interface Region {
-  id: string; name: string; shown: boolean; voxel_size: Raw; turn?: Raw; follow?: boolean; cells?: boolean
+  id: string; name: string; shown: boolean; voxel_size: Raw; turn?: Raw; follow?: boolean; over?: 'first frame' | 'all frames'; cells?: boolean
   bounds: { fit: string[]; lower: Vec3 | null; upper: Vec3 | null; padding: Raw }
 }
 /** How a flow is drawn; never part of a run. `low` and `high` null: fitted to the frame. */
@@ -23,7 +23,7 @@ export interface ProbeLook { axis: number; share: number; glyph: string; hidden:
 export interface StudyDoc {
   format: string; version: number; name: string; note: string
   clock: { fps: number; start: number; end: number; slow_motion: number }
-  shapes: Shape[]; regions: Region[]; fields: Lane[]; flows: Lane[]; looks: Record<string, Partial<FlowLook & ProbeLook>>
+  shapes: Shape[]; regions: Region[]; fields: Lane[]; flows: Lane[]; looks: Record<string, Partial<FlowLook & ProbeLook>>; intended?: string[]
 }
 export interface ParamSpec {
   name: string; label: string; type: string; unit: string; range: [number | null, number | null]; open_below: boolean
@@ -42,5 +42,5 @@ export interface RunOut {
 }
 export interface Fix { label: string; set: Record<string, Raw>; append?: { lane: string; step: Step } }
 export interface Finding {
-  level: 'error' | 'warning' | 'note'; code: string; where: string; what: string; why: string; fix: Fix | null
+  level: 'error' | 'warning' | 'note'; code: string; where: string; what: string; why: string; fix: Fix | null; may_be_meant: boolean
 }

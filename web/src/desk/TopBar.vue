@@ -18,7 +18,8 @@
         <div v-for="f in look.findings" :key="f.code + f.where + f.what" class="finding" :class="f.level" :data-testid="`finding-${f.code}`">
           <v-icon :icon="f.level === 'error' ? mdiAlertOctagonOutline : f.level === 'warning' ? mdiAlertOutline : mdiInformationOutline" size="18" />
           <div><button class="where num" @click="jump(f.where)">{{ f.where || 'study' }}</button><b>{{ f.what }}</b><span class="muted">{{ f.why }}</span>
-            <v-btn v-if="f.fix" size="small" variant="outlined" :data-testid="`fix-${f.code}`" @click="fix(f)">{{ f.fix.label }}</v-btn></div>
+            <v-btn v-if="f.fix" size="small" variant="outlined" :data-testid="`fix-${f.code}`" @click="fix(f)">{{ f.fix.label }}</v-btn>
+            <v-btn v-if="f.may_be_meant" size="small" variant="text" :data-testid="`meant-${f.code}`" @click="meant(f)">Intended</v-btn></div>
         </div>
       </v-card>
     </v-menu>
@@ -68,6 +69,10 @@ function fix(f: Finding) {
     study.edit(f.fix!.label, (d) => { d.fields.find((l) => l.id === more.lane)?.steps.push(more.step) })
     study.select({ kind: 'step', lane: more.lane, id: more.step.id })
   }
+}
+/** The answer is kept in the study: the finding does not come back. */
+function meant(f: Finding) {
+  study.edit(`Intended: ${f.what}`, (d) => { d.intended = [...(d.intended ?? []), `${f.code} ${f.where}`] })
 }
 function night() {
   const next = theme.global.name.value === 'night' ? 'paper' : 'night'

@@ -16,14 +16,14 @@
         <button v-if="g.name" class="fold" :aria-expanded="g.open" :data-testid="`fold-${g.name}`" @click="fold(g.name)"><v-icon :icon="g.open ? mdiChevronDown : mdiChevronRight" size="16" />{{ g.name }}<span class="muted">{{ g.words }}</span></button>
         <template v-if="g.open"><ParamRow v-for="p in g.params" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" /></template>
       </template>
-      <ReadingRows v-if="step && (!flow || look.gas) && look.reading" :reading="look.reading" />
+      <ReadingRows v-if="step && (!flow || look.gas) && (look.reading || look.measuring)" :reading="look.reading" :measuring="look.measuring" />
       <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
       <details v-if="step && entry.mistake" class="mistake"><summary>Often goes wrong</summary>{{ entry.mistake }} <router-link :to="`/handbook#${entry.lane}-${entry.id}`">handbook</router-link></details>
     </template>
     <template v-else>
       <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
       <p>{{ lane ? 'A lane is read left to right: each step changes what the one before it made.' : 'Choose a step, a shape or a region in the score below.' }}</p>
-      <ReadingRows v-if="lane && (!flow || look.gas) && look.reading && lane.steps.length" :reading="look.reading" />
+      <ReadingRows v-if="lane && (!flow || look.gas) && (look.reading || look.measuring) && lane.steps.length" :reading="look.reading" :measuring="look.measuring" />
       <component :is="runs.isGas(lane.id) ? SmokeLook : LookPanel" v-if="lane && flow" :flow="lane.id" />
       <ExportPanel />
     </template>

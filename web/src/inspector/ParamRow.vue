@@ -178,7 +178,7 @@ function fromFrame(text: string): number | undefined {
 function setKeys(points: [number, number][]) { set({ ...(props.raw as Keys), keys: points }) }
 function setKey(i: number, part: 0 | 1, v: number) { keysWith((k) => { k[i][part] = v }) }
 function setKeyAxis(i: number, a: number, v: number) { keysWith((k) => { (k[i][1] as number[])[a] = v }) }
-function addKey() { keysWith((k) => { k.push([Number(runs.time.toFixed(4)), k.at(-1)![1]]) }) }
+function addKey() { keysWith((k) => { const v = k.at(-1)![1]; k.push([Number(runs.time.toFixed(4)), Array.isArray(v) ? [...v] : v]) }) }
 function dropKey(i: number) { keysWith((k) => { if (k.length > 1) k.splice(i, 1) }) }
 </script>
 

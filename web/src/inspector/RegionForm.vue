@@ -7,6 +7,7 @@
     <NumberField :value="padding" unit="m" label="Padding" testid="number-padding" @change="(v) => study.setPath(`Padding ${shown(padding)} → ${shown(v)} m`, `regions.${region.id}.padding`, v)" /></div>
   <div class="row"><span>Turn</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="turn[i - 1]" :label="`Turn about ${'xyz'[i - 1]}`" :testid="`number-turn-${i - 1}`" @change="(v) => setTurn(i - 1, v)" /> °</span></div>
   <div v-if="region.bounds.fit.length" class="row"><label :title="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"><input type="checkbox" :checked="region.follow" data-testid="follow" @change="change('Follow', (r) => { r.follow = !r.follow })" /> follow moving shapes</label></div>
+  <div v-if="region.bounds.fit.length && !region.follow" class="row"><label title="Large enough for where the shapes are on any frame; otherwise for the first one"><input type="checkbox" :checked="region.over === 'all frames'" data-testid="over-all-frames" @change="change('Fit to all frames', (r) => { r.over = r.over === 'all frames' ? 'first frame' : 'all frames' })" /> fit to all frames</label></div>
   <div class="row"><label><input type="checkbox" :checked="region.cells" data-testid="cells" @change="change('Show cells', (r) => { r.cells = !r.cells })" /> show the cells</label></div>
   <div class="row top"><span>Fitted to</span>
     <div class="many"><label v-for="s in shapes" :key="s.id"><input type="checkbox" :checked="region.bounds.fit.includes(s.id)" :data-testid="`fit-${s.id}`" @change="fit(s.id)" /> {{ s.name }}</label>
@@ -30,6 +31,7 @@ import { bytes, shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import NumberField from './NumberField.vue'
+import { stay } from '../score/uses'
 import { linkTo, waiting } from './linking'
 
 const props = defineProps<{ region: Region }>()
@@ -50,9 +52,8 @@ function rename(event: Event) {
 function fit(id: string) {
   change('Fit the region', (r) => {
     r.bounds.fit = r.bounds.fit.includes(id) ? r.bounds.fit.filter((x) => x !== id) : [...r.bounds.fit, id]
-    const f = facts.value
     if (r.bounds.fit.length) { r.bounds.lower = null; r.bounds.upper = null }
-    else { r.bounds.lower = f?.lower ?? [-2, -2, 0]; r.bounds.upper = f?.upper ?? [2, 2, 2]; r.bounds.padding = 0 }
+    else stay(r)
   })
 }
 function corner(which: 'lower' | 'upper', i: number, v: number) {

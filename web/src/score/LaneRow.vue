@@ -14,7 +14,7 @@
       </template>
       <AddStep :lane="lane" :after="lastStep" />
       <span v-if="!lane.steps.length" class="muted">{{ flow ? 'begin with Emit' : 'begin with a start: Wind, Curl noise, Distance …' }}</span>
-      <span v-if="error" class="bad" :title="error">{{ error }}</span>
+      <span v-if="error" class="bad" :title="error" :data-testid="`error-${lane.id}`">{{ error }}</span>
     </div>
   </div>
 </template>
@@ -37,7 +37,7 @@ const runs = useRuns()
 const flow = computed(() => study.isFlow(props.lane.id))
 const lastStep = computed(() => props.lane.steps.at(-1)?.id ?? null)
 const last = computed(() => look.swatches?.facts.steps.filter((s) => s.lane === props.lane.id).at(-1))
-const error = computed(() => Object.entries(look.swatches?.facts.errors ?? {}).find(([k]) => k === `fields.${props.lane.id}` || k.startsWith(`fields.${props.lane.id}.`))?.[1])
+const error = computed(() => Object.entries(look.swatches?.facts.errors ?? {}).find(([k]) => k === `fields.${props.lane.id}` || k.startsWith(`fields.${props.lane.id}.`))?.[1] || (flow.value ? runs.failureOf(props.lane.id) : ''))
 const summary = computed(() => {
   if (flow.value) {
     const what = props.lane.kind === 'gas' ? 'gas' : 'particles'

@@ -1,5 +1,6 @@
 /** Where a shape, a region or a lane is used, in words; and taking those uses out together with it. */
-import type { ParamSpec, Raw, StudyDoc } from '../api/types'
+import type { ParamSpec, Raw, Region, StudyDoc } from '../api/types'
+import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 
 type What = 'shape' | 'region' | 'lane'
@@ -17,6 +18,12 @@ function refers(raw: Raw | undefined, spec: ParamSpec | undefined, id: string, w
   }
   if (!spec || !TYPES[what].includes(spec.type)) return false
   return Array.isArray(raw) ? (raw as unknown[]).includes(id) : raw === id
+}
+
+/** A region that is fitted to nothing any more stays where it was. */
+export function stay(r: Region) {
+  const was = useLook().scene?.facts.regions.find((f) => f.id === r.id)?.bounds
+  Object.assign(r.bounds, { lower: was?.lower ?? [-2, -2, 0], upper: was?.upper ?? [2, 2, 2], padding: was ? 0 : r.bounds.padding })
 }
 
 export function usesOf(d: StudyDoc, what: What, id: string): string[] {
@@ -46,7 +53,8 @@ export function removeUses(d: StudyDoc, what: What, id: string) {
     })
   }
   if (what === 'shape') for (const r of d.regions) {
+    if (!r.bounds.fit.includes(id)) continue
     r.bounds.fit = r.bounds.fit.filter((x) => x !== id)
-    if (!r.bounds.fit.length && !r.bounds.lower) { r.bounds.lower = [-2, -2, 0]; r.bounds.upper = [2, 2, 2] }
+    if (!r.bounds.fit.length) stay(r)
   }
 }

@@ -10,12 +10,12 @@ import { useStudy } from './study'
 export interface SwatchFacts { lane: string; step: string; kind: 'scalar' | 'vector'; low: number; high: number; unit: string }
 export interface SceneFacts {
   shapes: { id: string; lower: Vec3; upper: Vec3; bounded: boolean }[]
-  regions: { id: string; lower: Vec3; upper: Vec3; corners: Vec3[]; cells: boolean; shape: Vec3; voxel_size: number; voxels: number; bytes: number }[]
+  regions: { id: string; lower: Vec3; upper: Vec3; corners: Vec3[]; cells: boolean; shape: Vec3; voxel_size: number; voxels: number; bytes: number; bounds: { lower: Vec3; upper: Vec3 } }[]
   budget: number; errors: Record<string, string>
 }
 export interface Reading { kind: string; low: number; high: number; mean: number; rms: number; coverage: number; divergence: number | null; unit: string
   per: string; per_size: number; bunching: number | null; travel: number | null; solved: { iterations: number; before: number; after: number } | null
-  histogram: number[] | null; incoming?: { low: number; high: number; histogram: number[] }
+  histogram: number[] | null; remark: string; incoming?: { low: number; high: number; histogram: number[] }
 }
 export interface ProbeFacts { kind: string; unit: string; low: number; high: number }
 /** The lane, made for the probe only, that samples a gas run. */
@@ -33,6 +33,8 @@ export const useLook = defineStore('look', () => {
   const slice = shallowRef<Packed<ProbeFacts> | null>(null)
   const lines = shallowRef<Packed<ProbeFacts> | null>(null)
   const reading = shallowRef<Reading | null>(null)
+  /** The numbers are not yet those of what is selected, as it stands. */
+  const measuring = ref(false)
   const findings = ref<Finding[]>([])
   const problem = ref('')
   const axis = ref(2)
@@ -217,10 +219,13 @@ export const useLook = defineStore('look', () => {
     })
   }
   async function refreshReading() {
-    if (!study.doc || !target.value) { reading.value = null; return }
+    if (!study.doc || !target.value) { reading.value = null; measuring.value = false; return }
     await guarded(async () => {
       const response = await newest('reading', '/look/reading', { ...probed(), ...target.value })
-      if (response) reading.value = await response.json()
+      if (!response) return // a newer one is on its way
+      const made = (await response.json()) as Reading
+      reading.value = made.kind === 'none' ? null : made
+      measuring.value = false
     })
   }
   async function refreshChecks() {
@@ -247,10 +252,12 @@ export const useLook = defineStore('look', () => {
     await Promise.all([refreshSwatches(true), refreshProbe(!target.value)])
     known = key
   }
+  watch(() => JSON.stringify(target.value), () => { reading.value = null; measuring.value = !!target.value })
   let edited = -Infinity
   let sharpen = 0
   watch(() => study.doc, () => {
     edition++
+    measuring.value = !!target.value
     const now = performance.now()
     dragged = now - edited < 400
     edited = now
@@ -286,7 +293,7 @@ export const useLook = defineStore('look', () => {
     return mappingFor(Math.min(0, ...steps.map((s) => s.low)), Math.max(0, ...steps.map((s) => s.high)))
   }
   return {
-    swatches, scene, slice, lines, reading, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
+    swatches, scene, slice, lines, reading, measuring, findings, problem, working, axis, share, density, glyph, showSlice, showProbe, showParticles, showShapes,
     peek, split, before, place, surface, glyphLength, glyphWidth, parallel, drawing, pinned, mapping, target, box, window: window_, size, laneMapping, adopt, refreshProbe, refreshChecks, body, probed, gas,
   }
 })

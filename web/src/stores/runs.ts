@@ -25,6 +25,8 @@ export const useRuns = defineStore('runs', () => {
   const shown = shallowRef<Record<string, Frame>>({})
   const drawn = shallowRef<Record<string, Drawn>>({})
   const problem = ref('')
+  /** Why the run of a flow could not begin. */
+  const refused = ref<Record<string, string>>({})
   const frames = new Map<string, Frame>()
   let kept = 0
   let source: EventSource | null = null
@@ -81,8 +83,10 @@ export const useRuns = defineStore('runs', () => {
     await study.flush()
     const now = signature.value
     const flows = (study.doc?.flows ?? []).filter((f) => f.steps.length).map((f) => f.id)
+    for (const old of Object.keys(wanted.value)) if (!flows.includes(old)) forget(old)
     if (!flows.length) { problem.value = 'There is no flow to run; add particles or gas'; return }
     const failed: string[] = []
+    const why: Record<string, string> = {}
     for (const flow of [...flows].sort((a, b) => Number(b === main.value) - Number(a === main.value))) {
       try {
         const made = await call<RunOut>('POST', '/runs', { study: study.key, flow, quality: as })
@@ -92,12 +96,24 @@ export const useRuns = defineStore('runs', () => {
         if (made.state === 'failed') failed.push(made.message)
       } catch (error) {
         failed.push((error as Error).message)
+        why[flow] = (error as Error).message
+        if (error instanceof ApiError) forget(flow)
         if (!(error instanceof ApiError)) connected.value = false
       }
     }
     asked.value = now
+    refused.value = why
     problem.value = failed.join(' · ')
   }
+  /** A flow that cannot run as it stands shows nothing of what it was. */
+  function forget(flow: string) {
+    const without = <T>(all: Record<string, T>) => Object.fromEntries(Object.entries(all).filter(([k]) => k !== flow))
+    wanted.value = without(wanted.value)
+    shown.value = without(shown.value)
+    drawn.value = without(drawn.value)
+  }
+  /** Why a flow has no frames, or ended before its time. */
+  const failureOf = (flow: string) => refused.value[flow] ?? (runOf(flow)?.state === 'failed' ? runOf(flow)!.message || 'the run failed' : '')
   async function stop() {
     for (const r of Object.keys(wanted.value).map(runOf)) if (r && ['running', 'waiting'].includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
   }
@@ -166,5 +182,5 @@ export const useRuns = defineStore('runs', () => {
     } else playing.value = on
   }
   function go(n: number) { frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n))) }
-  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, isFresh, shown, drawn, current, lookOf, isGas, problem, open, close, start, stop, play, go }
+  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, isFresh, shown, drawn, current, lookOf, isGas, problem, failureOf, open, close, start, stop, play, go }
 })

@@ -2,7 +2,7 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { ApiError, Offline, call } from '../api/client'
-import type { Catalogue, Entry, Lane, ParamSpec, Raw, Step, StudyDoc, StudyOut } from '../api/types'
+import type { Catalogue, Entry, Lane, ParamSpec, Raw, Region, Step, StudyDoc, StudyOut } from '../api/types'
 
 export type Selection =
   | { kind: 'step'; lane: string; id: string }
@@ -118,19 +118,28 @@ export const useStudy = defineStore('study', () => {
     theirs.value = null
     await flush()
   }
+  /** A change that the server makes; if somebody else saved in between, it is asked whose is kept. */
+  async function changed(make: () => Promise<StudyOut>) {
+    try {
+      take(await make())
+      state.value = 'saved'
+    } catch (error) {
+      if (!(error instanceof ApiError) || error.status !== 409) throw error
+      theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
+      state.value = 'conflict'
+    }
+  }
   async function step(direction: 'undo' | 'redo') {
     await flush()
     if (direction === 'undo' ? !undoLabel.value : !redoLabel.value) return
-    take(await call<StudyOut>('POST', `/studies/${key.value}/${direction}`))
-    state.value = 'saved'
+    await changed(() => call<StudyOut>('POST', `/studies/${key.value}/${direction}?base=${revision.value}`))
     if (selection.value && !selectedPart.value) selection.value = null
   }
 
   /** Bring an old revision back as a new one; undo takes it away again. */
   async function restore(revisionId: number) {
     await flush()
-    take(await call<StudyOut>('POST', `/studies/${key.value}/restore/${revisionId}`))
-    state.value = 'saved'
+    await changed(() => call<StudyOut>('POST', `/studies/${key.value}/restore/${revisionId}?base=${revision.value}`))
     if (selection.value && !selectedPart.value) selection.value = null
   }
 
@@ -180,6 +189,7 @@ export const useStudy = defineStore('study', () => {
       if (kind === 'regions') {
         const region = d.regions.find((r) => r.id === id)
         if (region && a === 'voxel_size') region.voxel_size = value
+        else if (region && a === 'over') region.over = value as Region['over']
         else if (region && a === 'padding') region.bounds.padding = value
       } else if (kind === 'shapes') {
         const shape = d.shapes.find((s) => s.id === id)

@@ -28,7 +28,16 @@ from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
 from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Lend, Part, Work, new_memory, no_gas
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.source import Source as Births
-from errant_gust.core.grids.faces import FaceGrid, Projector, Triple, Walls, closed_sides, kept, open_shares, spread_into_walls
+from errant_gust.core.grids.faces import (
+    FaceGrid,
+    Projector,
+    Triple,
+    Walls,
+    closed_sides,
+    kept,
+    open_shares,
+    spread_into_walls,
+)
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import faces as face_kernels

@@ -39,8 +39,8 @@ class Reach:
     def within(self, box: Box, a: Array) -> Array:
         """An array (…) of this box in a larger box, zero outside."""
         whole = np.zeros((*a.shape[:-3], *(s.stop - s.start for s in box)), np.float32)
-        inner = (slice(s.start - b.start, s.stop - b.start) for s, b in zip(self.box, box, strict=True))
-        whole[(..., *inner)] = a
+        x, y, z = (slice(s.start - b.start, s.stop - b.start) for s, b in zip(self.box, box, strict=True))
+        whole[..., x, y, z] = a
         return whole
 
 
@@ -48,9 +48,8 @@ def together(reaches: list[Reach]) -> Reach:
     """What a source covers that was looked at several times: the mean, and the most."""
     if len(reaches) == 1:
         return reaches[0]
-    box = tuple(
-        slice(min(r.box[a].start for r in reaches), max(r.box[a].stop for r in reaches)) for a in range(3)
-    )  # fmt: skip
+    x, y, z = (slice(min(r.box[a].start for r in reaches), max(r.box[a].stop for r in reaches)) for a in range(3))
+    box = (x, y, z)
     size = tuple(s.stop - s.start for s in box)
     share, most = np.zeros(size, np.float32), np.zeros(size, np.float32)
     motion = None if reaches[0].motion is None else np.zeros((3, *size), np.float32)
@@ -60,7 +59,7 @@ def together(reaches: list[Reach]) -> Reach:
         if motion is not None and reach.motion is not None:
             np.copyto(motion, reach.within(box, reach.motion), where=one >= most)
         np.maximum(most, one, out=most)
-    return Reach(box, share, motion, most)  # type: ignore[arg-type]
+    return Reach(box, share, motion, most)
 
 
 class Source(GasStep):

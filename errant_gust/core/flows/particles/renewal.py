@@ -10,6 +10,7 @@ from errant_gust.core.study.parameters import RegionId, ShapeId, param
 
 NEVER = -1.0
 
+
 class Respawn(ParticleStep):
     """Too old, too far from where they started, or outside: such particles are born again on their emitter.
 
