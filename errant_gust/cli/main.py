@@ -47,16 +47,26 @@ def sample(
     study: StudyArg,
     field: Annotated[str, typer.Option(help="Id of a field lane")],
     points: Annotated[Path, typer.Option(help="An .npy file with points (n, 3) in metres")],
-    out: Annotated[Path, typer.Option(help="Where to write: .npy, or .npz with --gradient")],
+    out: Annotated[Path, typer.Option(help="Where to write: .npy; with --gradient an archive, best named .npz")],
     time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
     gradient: Annotated[
-        bool, typer.Option("--gradient", help="Also first derivatives: .npz with value, gradient")
+        bool,
+        typer.Option(
+            "--gradient",
+            help="Also first derivatives: an archive with the arrays value and gradient, whatever its ending",
+        ),
     ] = False,
 ) -> None:
     """Sample a field at points."""
     from errant_gust.core.fields.plan import sample as sample_node
     from errant_gust.core.files.place import written_whole
 
+    endings = (".npz", ".npy") if gradient else (".npy",)
+    if out.suffix.lower() not in endings:
+        raise FileError(
+            f"'{out.suffix or out.name}' is not written by sample", where=str(out),
+            fix="right would be .npy, or .npz with --gradient",
+        )  # fmt: skip
     node = open_plan(study).at(_finite(time, "--time")).lane(field)
     where = _read_points(points)
     value, slope = sample_node(node, where, gradient=gradient)
@@ -70,6 +80,11 @@ def sample(
 
 
 def _read_points(path: Path) -> Any:
+    if path.suffix.lower() != ".npy":
+        raise FileError(
+            f"'{path.suffix or path.name}' holds no points that are read here", where=str(path),
+            fix="right would be an .npy file with numbers of shape (n, 3): numpy.save('points.npy', points)",
+        )  # fmt: skip
     try:
         points = np.load(path, allow_pickle=False)
     except (OSError, ValueError) as error:

@@ -60,7 +60,7 @@ def get(key: str) -> Study:
 
 
 def _on(key: str, base: int | None) -> Study:
-    """The study to be changed, within a transaction; Conflict if its head is no longer `base` (None: whatever it is)."""
+    """The study to be changed, within a transaction; Conflict if its head is no longer `base` (None: whatever)."""
     get(key)
     study = Study.objects.select_for_update().select_related("head").get(key=key, deleted=None)
     if base is not None and study.head_id != base:

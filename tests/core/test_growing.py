@@ -12,8 +12,8 @@ from tests.studies import node
 
 GROWS = {"keys": [[0, 0.4], [1, 0.6]], "between": "linear"}
 BALL = {"id": "ball", "kind": "sphere", "params": {"radius": GROWS}}
-SLAB = {"id": "slab", "kind": "box", "params": {"size": {"keys": [[0, [0.6, 0.8, 1.0]], [1, [1.0, 0.8, 0.8]]], "between": "linear"},
-                                                 "turn": [0, 0, 25]}}  # fmt: skip
+SIDES = {"keys": [[0, [0.6, 0.8, 1.0]], [1, [1.0, 0.8, 0.8]]], "between": "linear"}
+SLAB = {"id": "slab", "kind": "box", "params": {"size": SIDES, "turn": [0, 0, 25]}}
 TIME = 0.5
 BALL_GROWTH = 4 * np.pi * 0.5**2 * 0.2
 SLAB_GROWTH = 0.4 * 0.8 * 0.9 - 0.2 * 0.8 * 0.8  # by the product rule at half the time
@@ -84,7 +84,7 @@ def test_gas_is_pushed_out_of_a_growing_obstacle():
     )
     p = gas(("source", {"shape": "puff", "temperature": 0}), ("collide", {"shapes": ["ball"]}), shapes=shapes,
             domain={"follow": False, "below": True}, h=0.05)  # fmt: skip
-    f, state = run(p, 12)
+    _f, state = run(p, 12)
     assert state.u[-1].sum() * 0.05**2 - state.u[0].sum() * 0.05**2 + state.v[:, -1].sum() * 0.05**2 - state.v[
         :, 0
     ].sum() * 0.05**2 + state.w[:, :, -1].sum() * 0.05**2 - state.w[:, :, 0].sum() * 0.05**2 == pytest.approx(

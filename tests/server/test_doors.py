@@ -1,4 +1,4 @@
-"""Doors: places outside a study, crafted uploads, saves at the same moment, values that no number can hold, schedulers."""
+"""Doors: places outside a study, crafted uploads, saves at one moment, values that no number can hold, schedulers."""
 
 import io
 import json
@@ -193,7 +193,7 @@ def test_a_fault_stays_with_its_part(api, study, name):
 
 
 @pytest.mark.parametrize("change", [
-    {"clock": {"fps": 10**400}}, {"fields": [{"id": "a", "name": "A", "steps": [{"id": "s", "op": "wind", "params": {"speed": 10**400}}]}]},
+    {"clock": {"fps": 10**400}}, {"fields": [lane("a", ("wind", {"speed": 10**400}))]},
     {"name": "half \ud83d letter"}, {"looks": {"a": eval("[" * 90 + "]" * 90)}},
 ])  # fmt: skip
 def test_documents_that_nothing_can_hold_get_a_clear_answer(api, study, change):

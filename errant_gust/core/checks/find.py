@@ -1,7 +1,7 @@
 """Checks on a study (fields and flows) and on a frame of a run."""
 
 import itertools
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -78,12 +78,65 @@ def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:
             found += _region(scene, region.id)
     for flow in plan.study.flows:
         found += _flow(plan, flow.id, readings)
+    found = _at_other_times(plan, found, broken, cancel)
     found += _unused(plan)
     found += _voxel_sizes(scene)
     order = {"error": 0, "warning": 1, "note": 2}
     meant = set(plan.study.intended)
     unique = {(f.code, f.where, f.what): f for f in found if not (f.may_be_meant and f.key in meant)}
     return sorted(unique.values(), key=lambda f: order[f.level])
+
+
+MOST_TIMES = 8
+
+
+def times_to_look(study: document.Study) -> list[float]:
+    """Seconds besides the first frame at which a study is looked at: where its keys are, and quarters of the clock."""
+    clock = study.clock
+    last = clock.seconds(clock.end)
+    keyed: set[float] = set()
+    for _, raw in document.parameters(study):
+        if isinstance(raw, dict) and isinstance(raw.get("keys"), list):
+            keyed |= {float(key[0]) for key in raw["keys"] if 0 < float(key[0]) <= last}
+    keys = sorted(keyed)
+    if len(keys) > MOST_TIMES:  # the first, the last, and evenly between
+        keys = [keys[round(i * (len(keys) - 1) / (MOST_TIMES - 1))] for i in range(MOST_TIMES)]
+    return sorted({*keys, *(round(last * q, 6) for q in (0.25, 0.5, 0.75, 1.0) if last > 0)})
+
+
+def _at_other_times(plan: Plan, found: list[Finding], broken: set[str], cancel: Cancel | None) -> list[Finding]:
+    """What goes wrong later than on the first frame; and a lane that is zero only at first is not silent."""
+    known = {(f.where, f.what) for f in found} | {(f.where, f.code) for f in found}
+    lit: set[str] = set()
+    for time in times_to_look(plan.study):
+        if cancel is not None and cancel():
+            break
+        scene = plan.at(time)
+        for error in plan.problems(time):
+            if (error.where, error.what) not in known:
+                known.add((error.where, error.what))
+                found.append(_broken(type(error)(f"at {time:.3g} s: {error.what}", where=error.where, fix=error.fix)))
+        for lane in plan.study.fields:
+            if lane.id in broken or lane.id in lit or not any(step.on for step in lane.steps):
+                continue
+            try:
+                last = scene.lane(lane.id)
+                if not last.moves or _on_voxels(last):
+                    continue
+                low, high = domain(scene)
+                if reading(last, low, high, side=10, cancel=cancel).rms > 0:
+                    lit.add(lane.id)
+                later = [f for f in _into_shapes(scene, lane.id, last) if (f.where, f.code) not in known]
+                known |= {(f.where, f.code) for f in later}
+                found += [replace(f, what=f"at {time:.3g} s {f.what}") for f in later]
+            except GustError:  # told among the problems
+                continue
+    return [f for f in found if f.code != "zero_everywhere" or f.where.split(".")[1] not in lit]
+
+
+def _on_voxels(node: Node) -> bool:
+    """Whether anything up to here has to be baked or solved anew for another time: too dear for a look."""
+    return isinstance(node.step, Gridded) or any(_on_voxels(n) for n in node.used)
 
 
 def _broken(error: GustError) -> Finding:
@@ -106,8 +159,8 @@ def _region(scene: Scene, id: str) -> list[Finding]:
             Finding(
                 "note", "fitted_to_first_frame", f"regions.{id}",
                 f"is fitted to where '{moving[0]}' is on the first frame, and it moves",
-                "what happens elsewhere is not in it", set_param("Fit to all frames", f"regions.{id}.over", "all frames"),
-                True,
+                "what happens elsewhere is not in it",
+                set_param("Fit to all frames", f"regions.{id}.over", "all frames"), True,
             )
         ]  # fmt: skip
     return []
@@ -270,9 +323,11 @@ def _slides(where: str, node: Node) -> list[Finding]:
     if not isinstance(step, SteerAround) or step.method != "by the potential" or step.uses_potential(node):
         return []
     what = "slides along the shape, since what comes in has no potential"
-    why = "nothing points in, but there are sources and sinks beside it; steps that keep the potential (Gain, Mask by "
-    return [Finding("note", "steers_by_sliding", where, what, f"{why}the potential, Add of such lanes) may stand before it",
-                    None, True)]  # fmt: skip
+    why = (
+        "nothing points in, but there are sources and sinks beside it; steps that keep the potential (Gain, Mask by the "
+        "potential, Add of such lanes) may stand before it"
+    )
+    return [Finding("note", "steers_by_sliding", where, what, why, None, True)]
 
 
 def _remap(where: str, node: Node, incoming: Reading) -> list[Finding]:

@@ -174,7 +174,7 @@ def histogram(values: Array, bins: int = 48) -> list[int]:
 
 
 def unit_of(node: Node) -> str:
-    """Unit of the values as it is shown: a vector that may be in any unit is shown as the speed that it carries with."""
+    """Unit of the values as it is shown: a vector that may be in any is shown as the speed that it carries with."""
     if node.unit is not None:
         return unit_text(node.unit)
     return "m/s" if node.kind == "vector" else ""

@@ -173,7 +173,8 @@ class CurlNoise(VectorStart, Fractal):
     """The curl of a noise potential: swirls without sources or sinks, so that what is carried does not bunch.
 
     Bridson, Houriham, Nordenstam, Curl-Noise for Procedural Fluid Flow, 2007, with exact derivatives instead of nudged
-    differences. `strength` is the root mean square speed, at any time. In a plane, v = ∇ψ × normal from one scalar potential.
+    differences. `strength` is the root mean square speed, at any time. In a plane, v = ∇ψ × normal from one scalar
+    potential.
     """
 
     id = "curl_noise"

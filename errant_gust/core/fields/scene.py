@@ -345,9 +345,9 @@ class Plan:
             self._scenes.move_to_end(time)
             return self._scenes[time]
 
-    def problems(self) -> list[GustError]:
-        """Everything that keeps a lane, shape or region of the study from being built."""
-        scene, found = Scene(self.study, 0.0, self.assets), []
+    def problems(self, time: float = 0.0) -> list[GustError]:
+        """Everything that keeps a lane, shape or region of the study from being built at a time."""
+        scene, found = Scene(self.study, time, self.assets, self), []
         tries: list[Any] = [(f"shapes.{s.id}", lambda id=s.id: scene.shape(id).box) for s in self.study.shapes]
         tries += [(f"regions.{r.id}", lambda id=r.id: scene.region(id)) for r in self.study.regions]
         tries += [(f"fields.{f.id}", lambda id=f.id: scene.steps(id)) for f in self.study.fields]

@@ -19,8 +19,8 @@ class SteerAround(FieldStep):
     By the potential: ψ' = α ψ + (1 − α) g (g·ψ) with g = ∇d and the quintic-like ramp α(d / reach) of Bridson,
     Houriham, Nordenstam 2007; v = ∇ × ψ' has no sources or sinks and no speed through any surface of equal distance at
     the shape. Steps in a row steer around their shapes together, each with its own ramp, which the others leave alone
-    on its surface. By sliding (for fields without a potential): the part of v along g is taken out by 1 − α. A moving shape
-    pushes what it touches along; what grows or deforms pushes outward, which is a source, and no longer has a
+    on its surface. By sliding (for fields without a potential): the part of v along g is taken out by 1 − α. A moving
+    shape pushes what it touches along; what grows or deforms pushes outward, which is a source, and no longer has a
     potential.
     """
 

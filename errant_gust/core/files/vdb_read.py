@@ -1,8 +1,8 @@
 """OpenVDB files of scalar and vector grids, as dense grids around what is active in them.
 
-File versions 222 to 224, trees of type 5-4-3; no compression, zip or Blosc; tiles, half floats, instances, and any affine
-transform: what is not made of cubes is sampled anew. What a file says of lengths and counts is checked before memory is
-taken for it. See the library's own `io/Compression.h` and `tree/` for the layout.
+File versions 222 to 224, trees of type 5-4-3; no compression, zip or Blosc; tiles, half floats, instances, and any
+affine transform: what is not made of cubes is sampled anew. What a file says of lengths and counts is checked before
+memory is taken for it. See the library's own `io/Compression.h` and `tree/` for the layout.
 """
 
 import io

@@ -57,7 +57,8 @@ def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
                     dimension_names=["x", "y", "z", *more],
                     attributes={
                         "origin": (r.axes @ (np.array(r.lower) + 0.5 * r.voxel_size)).tolist(),
-                        "voxel_size": r.voxel_size, "axes": r.axes.tolist(), **({"unit": grid.unit} if grid.unit else {}),
+                        "voxel_size": r.voxel_size, "axes": r.axes.tolist(),
+                        **({"unit": grid.unit} if grid.unit else {}),
                     },
                 )  # fmt: skip
             with written_whole(path) as file, zipfile.ZipFile(file, "w") as archive:

@@ -95,8 +95,8 @@ class Walls:
     """How obstacles move.
 
     carried: their velocities as rigid bodies on the faces, along the grid's own axes, which pass through the closed
-    part of a face; faces: what closed faces move at, growing and deforming included; swelling (nx, ny, nz): what growing
-    pushes into a cell, in m/s (times the square of a cell's side: a flux). None where nothing does.
+    part of a face; faces: what closed faces move at, growing and deforming included; swelling (nx, ny, nz): what
+    growing pushes into a cell, in m/s (times the square of a cell's side: a flux). None where nothing does.
     """
 
     carried: Triple | None = None

@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError, model_validator
 
 from errant_gust.core.errors import FileError, StudyError, nearest
+from errant_gust.core.study.parameters import plain_words
 from errant_gust.core.study.soundness import check_sound
 from errant_gust.core.study.values import read
 
@@ -202,7 +203,7 @@ def parse(data: Any, where: str = "study") -> Study:
     except ValidationError as error:
         first = error.errors()[0]
         path = _named(data, first["loc"])
-        message = first["msg"].removeprefix("Value error, ")
+        message = plain_words(first["msg"])
         fix = "ids are lower-case letters, digits and _, beginning with a letter" if path.endswith(".id") else ""
         raise StudyError(f"{message}", where=path or where, fix=fix) from None
     for place, raw in parameters(study):

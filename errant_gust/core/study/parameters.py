@@ -120,7 +120,16 @@ def _words(error: Any) -> str:
     shown = repr(given) if not isinstance(given, dict) else "nothing"
     if error["type"] == "missing":
         return "is missing"
-    return f"{error['msg'][0].lower()}{error['msg'][1:]}, got {shown[:60]}"
+    message = plain_words(error["msg"])
+    return message if error["type"] == "value_error" else f"{message}, got {shown[:60]}"
+
+
+def plain_words(message: str) -> str:
+    """A validator's message without what only its library means."""
+    words = message.removeprefix("Value error, ").removeprefix("Assertion failed, ")
+    words = {"Field required": "is missing", "Extra inputs are not permitted": "is not known here"}.get(words, words)
+    words = words.replace("Input should be", "should be")
+    return words[:1].lower() + words[1:]
 
 
 def _limits(cls: type[Parameters], name: str) -> str:
@@ -132,7 +141,13 @@ def _limits(cls: type[Parameters], name: str) -> str:
     low, high = entry["range"]
     unit = f" {entry['unit']}" if entry["unit"] else ""
     if low is not None or high is not None:
-        return f"right would be {'' if low is None else f'from {low:g} '}{'' if high is None else f'to {high:g}'}{unit}"
+        if high is None:
+            return (
+                f"right would be from {low:g}{unit} on"
+                if not entry["open_below"]
+                else f"right would be above {low:g}{unit}"
+            )
+        return f"right would be {'up' if low is None else f'from {low:g}'} to {high:g}{unit}"
     return "" if entry["default"] is None else f"for example {entry['default']}{unit}"
 
 

@@ -1,4 +1,4 @@
-"""What decoded JSON may hold at all, before anything is made of it: bounded depth, numbers and text that can be kept."""
+"""What decoded JSON may hold at all, before anything is made of it: bounded depth, numbers and text to be kept."""
 
 import re
 from typing import Any

@@ -55,6 +55,7 @@ class ParticleFlow:
             built.step.check_lanes(plan.at(0.0), where)
             built.step.check(self.keeps, where)
             if getattr(built.step, "shape", ""):
+                plan.study.find("shapes", built.step.shape, f"{where}.shape")
                 plan.at(0.0).shape(built.step.shape).box  # noqa: B018  (a shape that cannot be built fails here)
         self._check_memory(emits)
         self._sources: dict[str, Source] = {}
