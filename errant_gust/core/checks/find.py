@@ -324,8 +324,8 @@ def _slides(where: str, node: Node) -> list[Finding]:
         return []
     what = "slides along the shape, since what comes in has no potential"
     why = (
-        "nothing points in, but there are sources and sinks beside it; steps that keep the potential (Gain, Mask by the "
-        "potential, Add of such lanes) may stand before it"
+        "nothing points in, but there are sources and sinks beside it; steps that keep the potential may stand before "
+        "it: Gain, Mask by the potential, Add of such lanes"
     )
     return [Finding("note", "steers_by_sliding", where, what, why, None, True)]
 

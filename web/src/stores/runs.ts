@@ -64,6 +64,10 @@ export const useRuns = defineStore('runs', () => {
       connected.value = true
       const said = JSON.parse(event.data) as { runs: RunOut[] }
       runs.value = said.runs
+      for (const flow of Object.keys(wanted.value)) {
+        const r = runOf(flow)
+        if (r?.state === 'failed' && !r.frames.length) empty(flow) // what it was before is no longer what the lane says
+      }
     }
     source.onerror = () => { connected.value = false }
   }
@@ -105,12 +109,15 @@ export const useRuns = defineStore('runs', () => {
     refused.value = why
     problem.value = failed.join(' · ')
   }
+  const without = <T>(all: Record<string, T>, flow: string) => Object.fromEntries(Object.entries(all).filter(([k]) => k !== flow))
   /** A flow that cannot run as it stands shows nothing of what it was. */
+  function empty(flow: string) {
+    if (shown.value[flow]) shown.value = without(shown.value, flow)
+    if (drawn.value[flow]) drawn.value = without(drawn.value, flow)
+  }
   function forget(flow: string) {
-    const without = <T>(all: Record<string, T>) => Object.fromEntries(Object.entries(all).filter(([k]) => k !== flow))
-    wanted.value = without(wanted.value)
-    shown.value = without(shown.value)
-    drawn.value = without(drawn.value)
+    wanted.value = without(wanted.value, flow)
+    empty(flow)
   }
   /** Why a flow has no frames, or ended before its time. */
   const failureOf = (flow: string) => refused.value[flow] ?? (runOf(flow)?.state === 'failed' ? runOf(flow)!.message || 'the run failed' : '')
