@@ -418,8 +418,11 @@ def _no_speed(plan: Plan, where: str, lane: Any) -> list[Finding]:
 
 def _gathered(scene: Scene, lane: str) -> Bunching | None:
     low, high = domain(scene)
-    points = np.random.default_rng(7).uniform(low, high, (1200, 3)).astype(np.float32)
-    return bunching(scene.lane(lane), points, travel=float(0.25 * np.linalg.norm(high - low)))
+    node = scene.lane(lane)
+    points = np.random.default_rng(7).uniform(low, high, (4000, 3)).astype(np.float32)
+    speed = np.linalg.norm(sample(node, points)[0], axis=1)
+    points = points[speed > 0.05 * speed.max(initial=0)]  # where the lane acts at all
+    return bunching(node, points, travel=float(0.25 * np.linalg.norm(high - low))) if len(points) else None
 
 
 def _times(figure: float) -> str:
