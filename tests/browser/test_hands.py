@@ -1,4 +1,4 @@
-"""What the hand meets: keys of vectors, answers kept, regions that stay, readings while they wait, reasons beside lanes."""
+"""What the hand meets: keys of vectors, answers kept, regions that stay, readings that wait, reasons beside lanes."""
 
 import json
 

@@ -1,5 +1,6 @@
 """Particles that ride a gas: both runs end done, whoever computes the gas; a failure says why in the checks."""
 
+import json
 import threading
 import time
 
@@ -22,7 +23,9 @@ END = 10
 
 def document():
     smoke = lane("smoke", ("domain", {"region": "room"}), ("source", {"shape": "ball"}), ("rise", {}))
-    riders = [lane(f"sparks_{n}", ("emit", {"shape": "ball", "rate": 200}), ("carry", {"field": "wind"})) for n in (1, 2)]
+    riders = [
+        lane(f"sparks_{n}", ("emit", {"shape": "ball", "rate": 200}), ("carry", {"field": "wind"})) for n in (1, 2)
+    ]
     fields = lane("wind", ("from_run", {"flow": "smoke"}))
     kinds = [{**smoke, "kind": "gas"}, *({**r, "kind": "particles"} for r in riders)]
     return data(fields, flows=kinds, clock={"fps": 24, "start": 1, "end": END})
@@ -72,3 +75,38 @@ def test_a_failed_run_says_why_in_the_checks(api):
     (told,) = [f for f in found if f["code"] == "run_failed"]
     assert told["where"] == "flows.sparks_1"
     assert "nothing is emitted; add an Emit step" in told["what"]
+
+
+def test_seconds_a_frame_and_seconds_left_never_contradict_each_other(api, monkeypatch):
+    """ "27 ms each · 15 s left" with 90 frames to go: each is of the last frame, left of the last eight."""
+    from errant_gust.core.runs import job
+
+    told = []
+    monkeypatch.setattr(job, "write_atomically", lambda path, text: told.append(json.loads(text)))
+    fresh = document()
+    fresh["clock"]["fps"] = 25  # a run of its own
+    study = api("POST", "/studies", {"document": fresh})
+    ended(api("POST", "/runs", {"study": study["key"], "flow": "smoke", "quality": "preview"})["identity"])
+    assert len(told) == END
+    for said in told[:-1]:
+        assert said["each"] * (said["total"] - said["done"]) == pytest.approx(said["left"])
+
+
+def test_many_may_begin_one_run_at_the_same_moment(tmp_path):
+    """Two threads wrote one manifest under one name aside, and one found a folder without it."""
+    for turn in range(20):
+        faults = []
+        begin = threading.Barrier(6)
+
+        def create(folder=tmp_path / str(turn), begin=begin, faults=faults):
+            begin.wait()
+            try:
+                RunStore(folder).create({"identity": "one"})
+            except Exception as error:
+                faults.append(error)
+
+        threads = [threading.Thread(target=create) for _ in range(6)]
+        [t.start() for t in threads]
+        [t.join() for t in threads]
+        assert not faults
+        assert sorted(p.name for p in (tmp_path / str(turn)).iterdir()) == ["frames", "manifest.json"]

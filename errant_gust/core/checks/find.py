@@ -476,7 +476,8 @@ def findings_on_frame(plan: Plan, flow: str, time: float, positions: Array) -> l
     """Findings on a frame of particles (n, 3): how many are inside shapes that are steered around, how many left."""
     scene, found = plan.at(time), []
     if not len(positions):
-        return [Finding("note", "no_particles", f"flows.{flow}", "there are no particles on this frame")]
+        why = "none is born yet, or all are dead"
+        return [Finding("note", "no_particles", f"flows.{flow}", "no particle lives on this frame", why)]
     points = np.ascontiguousarray(positions.T, np.float32)
     for id in sorted(_obstacles(scene, flow)):
         inside = inside_shape(scene, id, points)

@@ -50,7 +50,7 @@ class MeshDistance:
     def coefficients(self) -> Array:
         exact = self.signed.astype(np.float64)
         smoothed = ndimage.gaussian_filter(exact, self._facets(), mode="nearest")
-        # a blurred distance is too large by the blur's width squared over the distance: only near the facets is it worth it
+        # a blurred distance is too large, by the blur's width squared over the distance: blur it near the facets only
         s = np.clip((np.abs(exact) / self.h - 3) / (FADED - 3), 0, 1)
         smoothed += (exact - smoothed) * (s * s * s * (s * (s * 6 - 15) + 10))
         spline = ndimage.spline_filter(smoothed, order=3, mode="mirror")

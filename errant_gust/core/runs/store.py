@@ -9,6 +9,7 @@ import json
 import os
 import re
 import shutil
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -30,12 +31,17 @@ FRAME = re.compile(r"^(-?\d{1,8})\.zarr$")
 
 def write_atomically(path: Path, text: str) -> None:
     """Replace a file so that readers see the old or the new one, never a half."""
-    aside = path.with_name(f".{path.name}.{os.getpid()}")
+    _aside(path, text).replace(path)
+
+
+def _aside(path: Path, text: str) -> Path:
+    """A file of its own beside a place, written and synced; threads of one process do not share it."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}")
     with aside.open("w") as file:
         file.write(text)
         file.flush()
         os.fsync(file.fileno())
-    aside.replace(path)
+    return aside
 
 
 class Elsewhere(GustError):
@@ -53,20 +59,32 @@ class RunStore:
         return self.folder / "frames"
 
     def create(self, manifest: dict[str, Any]) -> None:
-        """Begin a run, or open one with the same identity; another identity in the folder is an error."""
-        if self.manifest_path.exists():
-            found = self.manifest()
-            if found.get("identity") != manifest["identity"]:
-                raise FileError(
-                    f"holds another run ({found.get('identity')})",
-                    where=str(self.folder),
-                    fix="choose an empty folder, or delete the old run",
-                )
-            return
-        if self.folder.exists() and any(self.folder.iterdir()):
-            raise FileError("is not empty and holds no run", where=str(self.folder), fix="choose an empty folder")
+        """Begin a run, or open one with the same identity; another identity in the folder is an error. Several may
+        begin it at the same moment."""
+        if not self.manifest_path.exists():
+            # what begins with a dot is somebody's who begins it too
+            if self.folder.exists() and any(not p.name.startswith(".") for p in self.folder.iterdir()):
+                self._refuse_if_no_run()
+            self.folder.mkdir(parents=True, exist_ok=True)
+            text = json.dumps({"format": FORMAT, "version": 1, **manifest, "frames": {}})
+            aside = _aside(self.manifest_path, text)
+            try:
+                os.link(aside, self.manifest_path)  # never over one that is there by now
+            except FileExistsError:
+                pass
+            finally:
+                aside.unlink(missing_ok=True)
+        found = self.manifest()
+        if found.get("identity") != manifest["identity"]:
+            raise FileError(
+                f"holds another run ({found.get('identity')})", where=str(self.folder),
+                fix="choose an empty folder, or delete the old run",
+            )  # fmt: skip
         self.frames_folder.mkdir(parents=True, exist_ok=True)
-        write_atomically(self.manifest_path, json.dumps({"format": FORMAT, "version": 1, **manifest, "frames": {}}))
+
+    def _refuse_if_no_run(self) -> None:
+        if not self.manifest_path.exists():
+            raise FileError("is not empty and holds no run", where=str(self.folder), fix="choose an empty folder")
 
     @property
     def manifest_path(self) -> Path:

@@ -231,7 +231,7 @@ export const useLook = defineStore('look', () => {
   async function refreshChecks() {
     if (!study.doc) return
     await guarded(async () => {
-      const frame = runs.current && !runs.stale ? { run: runs.current.identity, frame: runs.current.frame } : {}
+      const frame = runs.current && !runs.stale && runs.current.frame === runs.frame ? { run: runs.current.identity, frame: runs.current.frame } : {}
       const response = await newest('checks', '/look/checks', { ...body(), ...frame })
       if (response) findings.value = await response.json()
     })
