@@ -10,6 +10,7 @@ def flue_embers() -> dict[str, Any]:
         "version": 1,
         "name": "Flue embers",
         "note": "A draught in a bent flue: embers spread where it is wide and hurry where it is narrow.",
+        "intended": ["bunching flows.embers.b.field"],  # it is drawn to where it belongs
         "clock": {"fps": 24, "start": 1, "end": 144, "slow_motion": 1.0},
         "shapes": [
             {

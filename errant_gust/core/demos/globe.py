@@ -10,6 +10,7 @@ def globe_skin() -> dict[str, Any]:
         "version": 1,
         "name": "Globe skin",
         "note": "Swirls that cling to a glass globe that breathes; mask shapes decide where they are strong or weak.",
+        "intended": ["bunching flows.beads.b.field"],  # it is drawn to where it belongs
         "clock": {"fps": 24, "start": 1, "end": 96, "slow_motion": 1.0},
         "shapes": [
             {
