@@ -100,7 +100,7 @@ def births() -> list[Row]:
         write_obj(path, *light_tower(), "bench")
         shapes = [{"id": "b", "kind": "mesh", "params": {"file": path.name}}]
         made = {"timing": "all at once", "count": MILLION, "life": 100}
-        data = _plan(NOISE, made, ("gravity", {}), ("respawn", {"farther": 1e-9}), shapes=shapes).study
+        data = _plan(NOISE, made, ("gravity", {}), ("respawn", {"farther": 0.006}), shapes=shapes).study
         plan = Plan(data, Assets(Path(name)))
         flow = ParticleFlow(plan, "p")
         ours = best(lambda: flow.first(), 3)

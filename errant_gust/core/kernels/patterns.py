@@ -11,6 +11,7 @@ from errant_gust.core.kernels.noise import BYTE, F1, F2, LOW, PW, PX, PY, PZ, S0
 
 F0 = np.float32(0.0)
 HALF = np.float32(0.5)
+QUARTER = np.float32(0.25)
 SKEW4 = np.float32((np.sqrt(5.0) - 1.0) / 4.0)
 UNSKEW4 = np.float32((5.0 - np.sqrt(5.0)) / 20.0)
 SIMPLEX_SCALE = np.float32(52.0)
@@ -198,6 +199,19 @@ def add_cells(x, y, z, frequency, ox, oy, oz, w, seed, k, amplitude, value, grad
 
 
 @inline
+def sine(t):
+    """The sine of t turns, within 2e-7: Taylor's series to the eleventh power on a quarter turn, without branches."""
+    u = t - np.floor(t + HALF)
+    x = TWO_PI * np.copysign(QUARTER - np.abs(np.abs(u) - QUARTER), u)
+    q = x * x
+    r = np.float32(-2.5052108e-8) * q + np.float32(2.7557319e-6)
+    r = r * q - np.float32(1.9841270e-4)
+    r = r * q + np.float32(8.3333333e-3)
+    r = r * q - np.float32(1.6666667e-1)
+    return x + x * q * r
+
+
+@inline
 def draw(h, number):
     """One of many numbers in [0, 1) that grow out of a hash."""
     return unit(mix(np.uint32(h ^ np.uint32(np.uint32(number + 1) * PX))))
@@ -205,9 +219,9 @@ def draw(h, number):
 
 @inline
 def aimed(h, first, dx, dy, dz, phase):
-    """Directions and phases of six waves from `first` on: the axes of an icosahedron, turned at random (Shoemake,
-    Uniform random rotations, 1992). No set of so few is more even: the squares of their parts along any line add up
-    to 2."""
+    """Directions and phases (in turns) of six waves from `first` on: the axes of an icosahedron, turned at random
+    (Shoemake, Uniform random rotations, 1992). No set of so few is more even: the squares of their parts along any line
+    add up to 2."""
     a, b, c = draw(h, 0), TWO_PI * draw(h, 1), TWO_PI * draw(h, 2)
     r, s = np.sqrt(F1 - a), np.sqrt(a)
     qx, qy, qz, qw = r * np.sin(b), r * np.cos(b), s * np.sin(c), s * np.cos(c)
@@ -217,7 +231,7 @@ def aimed(h, first, dx, dy, dz, phase):
         dx[first + j] = x + qw * tx + (qy * tz - qz * ty)
         dy[first + j] = y + qw * ty + (qz * tx - qx * tz)
         dz[first + j] = z + qw * tz + (qx * ty - qy * tx)
-        phase[first + j] = TWO_PI * draw(h, 3 + j)
+        phase[first + j] = draw(h, 3 + j)
 
 
 @kernel
@@ -239,24 +253,16 @@ def add_waves(x, y, z, frequency, ox, oy, oz, w, seed, k, amplitude, value, grad
         aimed(h, set * WAVES, dx, dy, dz, phase)
         size[set * WAVES : (set + 1) * WAVES] = amplitude * (s if set else F1 - s) / whole
     count = WAVES if s == F0 else 2 * WAVES
-    turn = TWO_PI * frequency
-    for p in range(x.size):
-        qx = x[p] * frequency + ox
-        qy = y[p] * frequency + oy
-        qz = z[p] * frequency + oz
-        v = F0
-        gx = F0
-        gy = F0
-        gz = F0
-        for j in range(count):
-            t = qx * dx[j] + qy * dy[j] + qz * dz[j]
-            a = TWO_PI * (t - np.floor(t)) + phase[j]
-            v += size[j] * np.sin(a)
-            c = size[j] * np.cos(a)
-            gx += c * dx[j]
-            gy += c * dy[j]
-            gz += c * dz[j]
-        value[p] += v
-        gradient[0, p] += turn * gx
-        gradient[1, p] += turn * gy
-        gradient[2, p] += turn * gz
+    for j in range(count):
+        a, b, c = dx[j], dy[j], dz[j]
+        start = np.float32(ox * a + oy * b + oz * c + phase[j])
+        high = size[j]
+        slope = high * TWO_PI * frequency
+        kx, ky, kz = a * frequency, b * frequency, c * frequency
+        for p in range(x.size):
+            t = x[p] * kx + y[p] * ky + z[p] * kz + start
+            value[p] += high * sine(t)
+            g = slope * sine(t + QUARTER)
+            gradient[0, p] += g * a
+            gradient[1, p] += g * b
+            gradient[2, p] += g * c

@@ -24,7 +24,7 @@ SORT_EVERY = 8  # frames
 SORT_FROM = 50_000  # particles
 MOST_SUBSTEPS = 64
 TRIES_AGAIN = 16
-MOST_LIVES = 64  # in one step; with shorter ones particles die at the end of it
+MOST_LIVES = 4  # in one step; after so many the next begins at its end
 MOST_BEFORE = 2400  # steps before the first frame
 Placed = tuple[str, Built]
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
@@ -274,11 +274,19 @@ class ParticleFlow:
             gone = since >= 0
             if not gone.any():
                 return
-            part = {k: np.ascontiguousarray(v[..., gone]) for k, v in part.items()}
-            which, spans = which[gone], since[gone]
+            all_of_them = turn == 0 and bool(gone.all())
+            if all_of_them:
+                part = {k: v.copy() for k, v in part.items()}
+            else:
+                part = {k: np.ascontiguousarray(v[..., gone]) for k, v in part.items()}
+            which, since = which[gone], since[gone]
+            spans = since if turn < MOST_LIVES - 1 else np.zeros_like(since)
             self._again(part, spans, *step)
             before = part["position"]
             self._advance(part, spans, motion, cancel)
+            if all_of_them:
+                arrays |= part
+                continue
             for k in arrays:
                 if turn == 0:  # what the state before has may be among them
                     arrays[k] = arrays[k].copy()
