@@ -147,27 +147,28 @@ class Projector:
         out = grid.divergence(self.shares)
         return np.asarray(out if fixed is None else out + fixed, np.float32)
 
-    def step(self, grid: FaceGrid, fixed: Array | None = None, *, good: float = BOUND, **options: Any) -> None:
+    def step(
+        self, grid: FaceGrid, fixed: Array | None = None, *, good: float = BOUND, measure: float = 0.0, **options: Any
+    ) -> None:  # fmt: skip
         """Projects `grid` in place until what remains in a cell (root mean square) is at most `good` of what it is
-        measured by: the speed that came in, or what there was to do if that is more.
+        measured by: the speed that there is, or what there was to do, or `measure` (m/s), whatever is most.
 
         One float32 solve ends near 5e-5 of what there was to do, in long boxes at 1e-2; each further one goes on from
         there. SolverError if more than BOUND remains when that no longer helps.
         """
-        left = self.remaining(grid, fixed)
-        self.measure = max(self.speed, left)
-        self.before, self.iterations, solves = left / (self.measure or 1.0), 0, 0
-        while solves == 0 or (left > good * self.measure and solves < MOST_SOLVES):
+        self.iterations, solves, left = 0, 0, np.inf
+        while True:
             self._solve(grid, fixed, **options)
             self.iterations += self.solver.iterations
             solves, before, left = solves + 1, left, self.remaining(grid, fixed)
-            if solves > 1 and not left < 0.5 * before:
+            if solves == 1:
+                measure = max(measure, self.speed, self.solver.start / float(np.sqrt(max(1, self.solver.cells))))
+            if left <= good * measure or solves == MOST_SOLVES or (solves > 1 and not left < 0.5 * before):
                 break
-        self.left = left / (self.measure or 1.0)
-        if not left <= BOUND * self.measure:
+        self.left = left / (measure or 1.0)
+        if not left <= BOUND * measure:
             raise SolverError(
-                f"the flow could not be made free of divergence: {left:.3g} m/s a voxel remain of {self.measure:.3g} "
-                "m/s",
+                f"the flow could not be made free of divergence: {left:.3g} m/s a voxel remain of {measure:.3g} m/s",
                 fix="a region less long and thin for its voxels, or without gaps of a voxel between obstacles",
             )
 
@@ -241,8 +242,12 @@ def project(
         if progress is not None:
             progress(0.9 * part)
 
-    projector.step(result, fixed, good=GOOD, tolerance=tolerance, progress=report, cancel=cancel)
-    return Solved(result, shares, projector.iterations, projector.before, projector.left)
+    before = projector.remaining(result, fixed)
+    measure = max(projector.speed, before)
+    projector.step(
+        result, fixed, good=GOOD, measure=measure, tolerance=tolerance, progress=report, cancel=cancel
+    )  # fmt: skip
+    return Solved(result, shares, projector.iterations, before / (measure or 1.0), projector.left)
 
 
 def _balance(grid: FaceGrid, shares: Triple, fixed: float) -> None:

@@ -105,6 +105,8 @@ class Poisson:
         )  # fmt: skip
         self.shape = (wy.shape[0], wx.shape[1], wx.shape[2])
         self.iterations, self._lent = 0, False
+        self.start = 0.0
+        """Norm of the last right side, without what a closed part cannot give or take."""
         self.active = np.ones(self.shape, bool)
         """Cells (nx, ny, nz) with an open face."""
         self.cells, self.closed, self.several = self.active.size, True, False
@@ -243,12 +245,13 @@ class Poisson:
         """
         if self.plain:
             assert not callable(b)
+            self.start = float(np.linalg.norm(b.ravel()))
             return np.pad(self._direct(b), 1)
         top = self.levels[0]
         x, d, q = self._work
         r, z = top.b, top.p  # the residual is the right side of the cycle, which leaves its answer in p
         fill = b if callable(b) else partial(kernels.load, np.ascontiguousarray(b, np.float32))
-        start = rr = self.begin(fill)
+        start = rr = self.start = self.begin(fill)
         self.iterations, previous, best, since = 0, 0.0, start, 0
         while self.iterations < most and rr > tolerance * start and since < STALLED:
             if cancel is not None and cancel():

@@ -77,27 +77,34 @@ def outflows(u, v, w, sx, sy, sz, fixed, r, dinv, totals, first, last):
 
 @kernel
 def remains(u, v, w, sx, sy, sz, fixed, active, squares, sums, speeds, faces, first, last):
-    """What is to be made up for (see `outflows`) in active cells: its square and itself, summed over every
-    plane; and over the lower faces of the cells the square of the velocity by open share, and the shares."""
+    """What is to be made up for (see `outflows`) in active cells: its square and itself, summed over every plane; and
+    over the lower faces of the cells the square of the velocity by open share, and the shares."""
     _, ny, nz = u.shape
-    row = np.empty((4, nz), np.float32)
+    squared, itself = np.empty(nz, np.float32), np.empty(nz, np.float32)
+    fast, wide, row = np.empty(nz, np.float32), np.empty(nz, np.float32), np.empty(nz, np.float32)
     for i in range(first, last):
-        row[:] = F0
+        squared[:], itself[:], fast[:], wide[:] = F0, F0, F0, F0
         for j in range(ny):
+            ua, ub, xa, xb = u[i, j], u[i + 1, j], sx[i, j], sx[i + 1, j]
+            va, vb, ya, yb = v[i, j], v[i, j + 1], sy[i, j], sy[i, j + 1]
             for s in range(nz):
-                e = sx[i, j, s] * u[i, j, s] - sx[i + 1, j, s] * u[i + 1, j, s]
-                f = sy[i, j, s] * v[i, j, s] - sy[i, j + 1, s] * v[i, j + 1, s]
-                g = e + f + (sz[i, j, s] * w[i, j, s] - sz[i, j, s + 1] * w[i, j, s + 1])
-                if fixed.size:
-                    g -= fixed[i, j, s]
-                g = g if active[i, j, s] else F0
-                row[0, s] += g * g
-                row[1, s] += g
-                row[2, s] += (
-                    sx[i, j, s] * u[i, j, s] ** 2 + sy[i, j, s] * v[i, j, s] ** 2 + sz[i, j, s] * w[i, j, s] ** 2
-                )
-                row[3, s] += sx[i, j, s] + sy[i, j, s] + sz[i, j, s]
-        squares[i], sums[i], speeds[i], faces[i] = added(row[0]), added(row[1]), added(row[2]), added(row[3])
+                row[s] = (xa[s] * ua[s] - xb[s] * ub[s]) + (ya[s] * va[s] - yb[s] * vb[s])
+            below, above, za, zb = w[i, j, :nz], w[i, j, 1 : nz + 1], sz[i, j, :nz], sz[i, j, 1 : nz + 1]
+            for s in range(nz):
+                row[s] += za[s] * below[s] - zb[s] * above[s]
+            if fixed.size:
+                made = fixed[i, j]
+                for s in range(nz):
+                    row[s] -= made[s]
+            on = active[i, j]
+            for s in range(nz):
+                g = row[s] * np.float32(on[s])
+                squared[s] += g * g
+                itself[s] += g
+            for s in range(nz):
+                fast[s] += xa[s] * ua[s] * ua[s] + ya[s] * va[s] * va[s] + za[s] * below[s] * below[s]
+                wide[s] += xa[s] + ya[s] + za[s]
+        squares[i], sums[i], speeds[i], faces[i] = added(squared), added(itself), added(fast), added(wide)
 
 
 @inline
