@@ -64,10 +64,6 @@ export const useRuns = defineStore('runs', () => {
       connected.value = true
       const said = JSON.parse(event.data) as { runs: RunOut[] }
       runs.value = said.runs
-      for (const flow of Object.keys(wanted.value)) {
-        const r = runOf(flow)
-        if (r?.state === 'failed' && !r.frames.length) empty(flow) // what it was before is no longer what the lane says
-      }
     }
     source.onerror = () => { connected.value = false }
   }
@@ -129,6 +125,9 @@ export const useRuns = defineStore('runs', () => {
     clearTimeout(rest)
     rest = window.setTimeout(() => void start('preview'), 350)
   })
+  /** Flows whose run failed before its first frame: what they were before is no longer what their lanes say. */
+  const hollow = computed(() => Object.keys(wanted.value).filter((f) => { const r = runOf(f); return r?.state === 'failed' && !r.frames.length }))
+  watch(() => hollow.value.join(), () => { for (const flow of hollow.value) empty(flow) })
   watch(() => run.value?.state, (s) => { if (s === 'failed') problem.value = run.value?.message ?? '' })
 
   async function show(flow: string, identity: string, n: number) {
