@@ -1,6 +1,5 @@
 """Units: derivatives divide by metres, products multiply, sums want the same; checks name the step and the factor."""
 
-import json
 import subprocess
 
 import numpy as np
@@ -8,7 +7,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from errant_gust.core import demos
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import build
@@ -22,7 +20,6 @@ from errant_gust.core.grids.region import GridRegion
 from tests.core.test_particles import flow
 from tests.studies import lane, node, plan
 
-assert demos
 exponents = st.tuples(*[st.integers(-4, 4)] * 4)
 
 
@@ -133,7 +130,6 @@ def test_files_say_the_unit(tmp_path):
     ).stdout
     assert "unit: m/s" in said
     assert parse_unit("m/s") == SPEED
-    assert json
 
 
 def test_a_unit_that_is_none_is_refused_in_words():

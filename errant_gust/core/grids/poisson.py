@@ -158,17 +158,11 @@ class Poisson:
         """Takes the mean in every closed part off the first level's a, whose sums of planes are known; its norm."""
         top, mean = self.levels[0], np.float32(0)
         if self._parts is not None:
-            self._remove_means(a)
+            kernels.parts_without_mean(a, self._parts, self._count)
         elif self.closed:
             mean = np.float32(top.sums.sum() / max(1, self.cells))
         top.each(partial(kernels.shift, a, top.dinv, mean, top.totals))
         return float(np.sqrt(top.totals.sum()))
-
-    def _remove_means(self, a: Array) -> None:
-        """From each of several parts that is closed."""
-        sums, cells = np.zeros(self._count + 1), np.zeros(self._count + 1, np.int64)
-        kernels.part_sums(a, self._parts, sums, cells)
-        kernels.shift_parts(a, self._parts, (sums / np.maximum(cells, 1)).astype(np.float32))
 
     def _dense(self) -> None:
         """Pseudo-inverse on the coarsest grid."""
@@ -259,7 +253,7 @@ class Poisson:
             self._cycle(0)
             rz, mean = float(top.totals.sum()), np.float32(0)
             if self._parts is not None:
-                self._remove_means(z)
+                kernels.parts_without_mean(z, self._parts, self._count)
             elif self.closed:
                 mean = np.float32(top.sums.sum() / max(1, self.cells))  # taken off on the way
             # the residual has no mean, so that its product with z is the same before and after

@@ -486,28 +486,25 @@ def label_parts(wx, wy, wz, dinv, runs, parent, opened, parts):
 
 
 @kernel
-def part_sums(a, parts, sums, counts):
-    """Sum of the padded a over each closed part, and its number of cells, at the part's number; in one order."""
+def parts_without_mean(a, parts, count):
+    """Takes its mean off the padded a in every closed part (their numbers are 1 … count); always in one order."""
     nx, ny, nz = parts.shape
-    for i in range(nx):
-        for j in range(ny):
-            for k in range(nz):
-                n = parts[i, j, k]
-                if n > 0:
-                    sums[n] += a[i + 1, j + 1, k + 1]
-                    counts[n] += 1
-
-
-@kernel
-def shift_parts(a, parts, means):
-    """Take its part's number off every cell of a closed part."""
-    nx, ny, nz = parts.shape
-    for i in range(nx):
-        for j in range(ny):
-            for k in range(nz):
-                n = parts[i, j, k]
-                if n > 0:
-                    a[i + 1, j + 1, k + 1] -= means[n]
+    sums, cells = np.zeros(count + 1), np.zeros(count + 1)
+    for turn in range(2):
+        for i in range(nx):
+            for j in range(ny):
+                row = a[i + 1, j + 1, 1 : nz + 1]
+                for k in range(nz):
+                    n = max(parts[i, j, k], 0)  # what is not closed is gathered at 0, whose mean stays 0
+                    if turn == 0:
+                        sums[n] += row[k]
+                        cells[n] += 1
+                    else:
+                        row[k] -= np.float32(sums[n])
+        if turn == 0:
+            sums[0] = 0.0
+            for n in range(1, count + 1):
+                sums[n] /= max(cells[n], 1.0)
 
 
 @kernel
