@@ -71,6 +71,14 @@ def test_numbers_from_the_end_are_read(tmp_path):
 @pytest.mark.parametrize(
     ("name", "data", "words"),
     [
+        ("a.obj", b"", "the file is empty"),
+        ("a.fbx", b"x", "is not a mesh format read here"),
+        ("a.obj", b"v 0 0 0\nv 1 0 0\n", "there are no triangles in it"),
+        ("a.obj", b"\x00\xff garbage", "there are no triangles in it"),
+        ("a.obj", b"v nan 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "no triangle in it has an area"),
+        ("a.ply", b"ply\nformat ascii 1.0\nelement vertex 9999999\nend_header\n", "more than a file of"),
+        ("a.stl", b"solid x\nfacet", "ends in the middle"),
+        ("a.glb", b"glTF\x02\x00\x00\x00\xff\xff\xff\xff", "is no binary glTF"),
         ("a.obj", b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 0 1 2\n", "line 4 names vertex 0; an OBJ counts from 1"),
         ("a.obj", b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n", "line 4: a face names a vertex that is not in the file"),
         ("a.obj", b"v 0 0\nf 1 1 1\n", "line 1 is no vertex"),
@@ -84,8 +92,10 @@ def test_numbers_from_the_end_are_read(tmp_path):
     ],
 )
 def test_what_cannot_be_read_is_refused_in_true_words(tmp_path, name, data, words):
-    with pytest.raises(FileError, match=words):
+    with pytest.raises(FileError, match=words) as found:
         read_mesh(saved(tmp_path, data, name))
+    assert str(found.value).startswith(f"{name}: ")
+    assert "\n" not in str(found.value)
 
 
 def crafted_glb(scene):
