@@ -15,7 +15,7 @@ from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.runs.store import RunStore
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
-from tests.core.test_gas import BALL, PUFF, ROCK, gas, height, run
+from tests.core.test_gas import BALL, CLOSED, PUFF, ROCK, gas, height, run
 
 assert open_study
 
@@ -204,3 +204,20 @@ def test_three_times_finer_carries_the_same_smoke():
     coarse = run(gas(PUFF, ("rise", {})), 8)[1]
     assert state.domain.voxel_size == pytest.approx(0.1 / 3)
     assert amount(state) == pytest.approx(amount(coarse), rel=0.08)
+
+
+def test_a_finer_copy_of_a_gas_that_keeps_amounts_keeps_them_too():
+    puff = ("source", {"shape": "ball", "how": "set", "density": 1, "temperature": 300, "until": 0.001})
+    found = {}
+    for keep in (False, True):
+        domain = {**CLOSED, "follow": False, "keep": keep}
+        p = fine(gas(puff, ("rise", {}), ("collide", {"shapes": ["rock"]}), domain=domain, shapes=(BALL, ROCK), end=25))
+        f = open_flow(p, "fine")
+        state = f.first()
+        begun, amounts = float(state.channel("density").sum()), []
+        for n in range(1, 25):
+            state = f.next(state, n)
+            amounts.append(float(state.channel("density").sum()))
+        found[keep] = np.abs(np.array(amounts) / begun - 1).max()
+    assert found[True] < 0.005
+    assert found[False] > 4 * found[True]

@@ -20,6 +20,7 @@ from scipy import fft
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.grids.slabs import each_slab, slabs_of, solver_pool
 from errant_gust.core.kernels import poisson as kernels
+from errant_gust.core.kernels.parts import label_parts, parts_without_mean
 
 Array = NDArray[Any]
 SERIAL = 26**3  # smaller levels are done by one thread
@@ -128,7 +129,7 @@ class Poisson:
         self.active = top.dinv[1:-1, 1:-1, 1:-1] > 0
         parts = np.empty(self.shape, np.int32)
         work = np.empty(parts.size, np.int32), np.empty(parts.size, np.int32), np.empty(parts.size, bool)
-        count = kernels.label_parts(top.wx, top.wy, top.wz, top.dinv, *work, parts)
+        count = label_parts(top.wx, top.wy, top.wz, top.dinv, *work, parts)
         self.cells, self.closed = int(self.active.sum()), bool((parts > 0).any())
         self.several = count > 1 and self.closed
         self._parts = parts if self.several else None
@@ -158,7 +159,7 @@ class Poisson:
         """Takes the mean in every closed part off the first level's a, whose sums of planes are known; its norm."""
         top, mean = self.levels[0], np.float32(0)
         if self._parts is not None:
-            kernels.parts_without_mean(a, self._parts, self._count)
+            parts_without_mean(a, self._parts, self._count)
         elif self.closed:
             mean = np.float32(top.sums.sum() / max(1, self.cells))
         top.each(partial(kernels.shift, a, top.dinv, mean, top.totals))
@@ -253,7 +254,7 @@ class Poisson:
             self._cycle(0)
             rz, mean = float(top.totals.sum()), np.float32(0)
             if self._parts is not None:
-                kernels.parts_without_mean(z, self._parts, self._count)
+                parts_without_mean(z, self._parts, self._count)
             elif self.closed:
                 mean = np.float32(top.sums.sum() / max(1, self.cells))  # taken off on the way
             # the residual has no mean, so that its product with z is the same before and after

@@ -262,7 +262,7 @@ class GasFlow:
         also = []
         for part in parts:
             for scene in scenes if isinstance(part.step, Source) else ():
-                box = self._box_of(cast(Source, part.step), scene)
+                box = cast(Source, part.step).reached(self.domain, scene, self.particles_of)
                 if box is not None:
                     also.append(box)
         origin, shape_ = around(state, least, margin, also)
@@ -277,24 +277,6 @@ class GasFlow:
         }  # fmt: skip
         return [n for n in self.names if n in (*BASE, "fuel") or n in alone]
 
-    def _box_of(self, source: Source, scene: Scene) -> tuple[Array, Array] | None:
-        """Lower and upper cell in the domain that a source may fill; None if it has no such bounds or is not on."""
-        if source.where == "everywhere":
-            return np.zeros(3, int), np.array(self.domain.shape)
-        if source.where == "particles":
-            points = self.particles_of(source.flow, scene.time)[0].T
-            if not len(points):
-                return None
-            more = source.radius / self.domain.voxel_size
-        else:
-            shape, more = scene.shape(source.shape), 0.0
-            if not shape.kind.bounded:
-                return None
-            lower, upper = shape.box
-            points = np.array([[(lower, upper)[b][a] for a, b in enumerate(x)] for x in np.ndindex(2, 2, 2)])
-        own = (points @ self.domain.axes - np.array(self.domain.lower)) / self.domain.voxel_size
-        return np.floor(own.min(axis=0) - more).astype(int), np.ceil(own.max(axis=0) + more).astype(int)
-
     # one step in time --------------------------------------------------------------------------------------------
 
     def _step(self, state: GasState, start: float, end: float, cancel: Cancel | None, own: bool = False) -> GasState:
@@ -304,14 +286,15 @@ class GasFlow:
         if end > start:
             domain = cast(Domain, parts[0].step)
             reflect = domain.reflect
-            amounts = Amounts.after(state, projector, end - start) if domain.keep else None
+            amounts = None
+            if domain.keep:
+                faces = (state.u, state.v, state.w)
+                amounts = Amounts.after(state, faces, projector.low.tolist(), projector.high.tolist(), end - start)
             state = self._carried(
                 state, projector, wall, end - start, walls=solid is not None, own=own, reflect=reflect, cancel=cancel
             )
             if amounts is not None:
-                if solid is not None:
-                    state.values[:, solid] = 0
-                amounts.restore(state)
+                amounts.restore(state, solid)
         work = self._filled(state, start, end, parts, solid, cancel)
         work.lend = projector.solver.lend
         if work.dt:
@@ -454,6 +437,13 @@ class GasFlow:
                 self._each(s, partial(kernels.ease_faces, target[axis], share, axis, f), extra)
         work.force, work.ease = [None, None, None], []
 
+    def _open_sides(self, state: GasState, step: Domain) -> tuple[tuple[bool, ...], tuple[bool, ...]]:
+        """Which sides of the window gas flows through: those of the domain that are open, and all within it."""
+        upper = [o + n for o, n in zip(state.origin, state.window.shape, strict=True)]
+        low = tuple(o > 0 or is_open for o, is_open in zip(state.origin, step.open_low, strict=True))
+        inner = zip(upper, self.domain.shape, step.open_high, strict=True)
+        return low, tuple(top < whole or is_open for top, whole, is_open in inner)
+
     def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Walls]:
         """The projector of the window, which cells are inside obstacles, and how these move."""
         ids = [(id, p.step.side) for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
@@ -461,12 +451,7 @@ class GasFlow:
         solids = [s for s, (_, side) in zip(shapes, ids, strict=True) if side == "around"]
         vessels = [s for s, (_, side) in zip(shapes, ids, strict=True) if side == "inside"]
         window = state.window
-        part = cast(Domain, parts[0].step)
-        upper = [o + n for o, n in zip(state.origin, window.shape, strict=True)]
-        low = tuple(o > 0 or is_open for o, is_open in zip(state.origin, part.open_low, strict=True))
-        high = tuple(
-            top < whole or is_open for top, whole, is_open in zip(upper, self.domain.shape, part.open_high, strict=True)
-        )
+        low, high = self._open_sides(state, cast(Domain, parts[0].step))
         moving = any(s.moves or getattr(s.kind, "sequence", False) for s in shapes)
         key = (state.origin, window.shape, low, high, tuple(ids), scene.time if moving else 0.0)
         if self._kept is None or self._kept[0] != key:

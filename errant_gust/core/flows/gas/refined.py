@@ -13,6 +13,7 @@ from errant_gust.core.fields.scene import Plan, Scene
 from errant_gust.core.fields.solved import corner_distances
 from errant_gust.core.flows.gas.detail import Detail
 from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.gas.keeping import Amounts
 from errant_gust.core.flows.gas.obstacles import Collide
 from errant_gust.core.flows.gas.state import GasState
 from errant_gust.core.flows.gas.steps import Domain, Part
@@ -109,9 +110,14 @@ class DetailFlow(GasFlow):
                 raise Cancelled
             t0, t1 = (start + (end - start) * k / count for k in (i, i + 1))
             s = np.float32((i + 0.5) / count)
-            state = self._carried_by(state, _mixed(a, b, s, eddies), t1 - t0, own=own or i > 0)
+            carrier = _mixed(a, b, s, eddies)
+            sides = self._open_sides(state, domain)
+            amounts = Amounts.after(state, carrier, *sides, t1 - t0) if domain.keep else None
+            state = self._carried_by(state, carrier, t1 - t0, own=own or i > 0)
             here = self.plan.at(t1)
             solid = self._inside(state, here, parts)
+            if amounts is not None:
+                amounts.restore(state, solid)
             self._filled(state, t0, t1, self.parts(t1), solid, cancel)
         state.u, state.v, state.w = _mixed(a, b, np.float32(1), eddies)
         state.pace = {"substeps": count, "fastest": fastest}

@@ -1,6 +1,6 @@
 """Source: what brings gas in."""
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -12,12 +12,14 @@ from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.gas.places import Box, cells_of, centres_of, channel_name, distances
 from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work
 from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import scattered
 from errant_gust.core.study.parameters import FieldId, FlowId, ShapeId, Vec3, param
 
 How = Literal["add", "at least", "set"]
 Each = Literal["as the rest", "add", "at least", "set", "off"]
 SHAPED = ["inside", "shell"]
+ParticlesOf = Callable[[str, float], tuple[Array, Array]]
 MOST_LOOKS = 48  # how often a moving source is looked at in a substep
 
 
@@ -174,6 +176,24 @@ class Source(GasStep):
                 raise StudyError(f"'{self.flow}' has no particles", where=f"{where}.flow", fix="choose a particle lane")
         if self.shaped and not scene.shape(self.shape).kind.bounded and self.where == "inside":
             raise StudyError("fills a half space", where=f"shapes.{self.shape}", fix="use its shell, or a box")
+
+    def reached(self, domain: GridRegion, scene: Scene, particles_of: ParticlesOf) -> tuple[Array, Array] | None:
+        """Lower and upper cell in the domain that it may fill; None if it has no such bounds or is not there."""
+        if self.where == "everywhere":
+            return np.zeros(3, int), np.array(domain.shape)
+        if self.where == "particles":
+            points = particles_of(self.flow, scene.time)[0].T
+            if not len(points):
+                return None
+            more = self.radius / domain.voxel_size
+        else:
+            shape, more = scene.shape(self.shape), 0.0
+            if not shape.kind.bounded:
+                return None
+            lower, upper = shape.box
+            points = np.array([[(lower, upper)[b][a] for a, b in enumerate(x)] for x in np.ndindex(2, 2, 2)])
+        own = (points @ domain.axes - np.array(domain.lower)) / domain.voxel_size
+        return np.floor(own.min(axis=0) - more).astype(int), np.ceil(own.max(axis=0) + more).astype(int)
 
     def source(self, part: Part, work: Work) -> None:
         span = self._span(work)
