@@ -1,7 +1,7 @@
 <template>
   <p v-if="!r || measuring" class="muted" data-testid="measuring">measuring …</p>
   <div v-if="r" class="readings" data-testid="readings">
-    <template v-if="r.remark"><span class="muted">how</span><span data-testid="reading-remark">{{ r.remark }}</span></template>
+    <span v-if="r.remark" class="remark muted" data-testid="reading-remark">{{ r.remark }}</span>
     <span class="muted">{{ r.kind === 'vector' ? 'speed' : 'value' }}</span><span class="num" data-testid="reading-range">{{ shown(r.low, 3) }} … {{ shown(r.high, 3) }} {{ r.unit }}</span>
     <span class="muted">mean · rms</span><span class="num">{{ shown(r.mean, 3) }} · {{ shown(r.rms, 3) }}</span>
     <span class="muted">covers</span><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
@@ -31,6 +31,7 @@ const r = computed(() => props.reading)
 
 <style scoped>
 .readings { margin-top: 8px; display: grid; grid-template-columns: 1fr auto; row-gap: 3px; font-size: 12px; }
+.remark { grid-column: 1 / -1; }
 .good { color: rgb(var(--v-theme-success)); }
 .warn { color: rgb(var(--v-theme-warning)); font-weight: 600; }
 </style>
