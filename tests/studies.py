@@ -5,10 +5,11 @@ from typing import Any
 
 import numpy as np
 
-from errant_gust.core import flows  # noqa: F401  (fields may be made from particles)
-from errant_gust.core.fields.plan import Node, sample
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.node import Node
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -27,7 +28,7 @@ def data(*fields: dict[str, Any], **more: Any) -> dict[str, Any]:
 
 
 def plan(*fields: dict[str, Any], assets: Assets | None = None, **more: Any) -> Plan:
-    return Plan(parse(data(*fields, **more)), assets)
+    return plan_of(parse(data(*fields, **more)), assets)
 
 
 def node(*steps: Any, time: float = 0.0, others: tuple[dict[str, Any], ...] = (), **more: Any) -> Node:

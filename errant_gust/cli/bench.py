@@ -7,7 +7,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -16,95 +16,38 @@ from rich.console import Console
 from rich.table import Table
 from scipy import ndimage
 
+from errant_gust.cli.bench_browser import browsing
+from errant_gust.cli.bench_gas import ROWS as ON_GAS
+from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
+from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
+from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
 from errant_gust.cli.peak import from_here, peak
+from errant_gust.core.blocks import share_out, threads
 from errant_gust.core.demos.geometry import light_tower, write_obj
 from errant_gust.core.fields import look
-from errant_gust.core.fields.blocks import share_out, threads
-from errant_gust.core.fields.plan import Node, bake, sample
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.extent import domain
+from errant_gust.core.fields.node import Node
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.study.building import lane, study
+from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 
 Array = Any
 
 
-@dataclass
-class Row:
-    """One line of the table; `goal` is a ratio to the reference where there is one, else milliseconds at most."""
-
-    name: str
-    milliseconds: float
-    reference: str = ""
-    reference_ms: float | None = None
-    ratio: float | None = None
-    goal: str = ""
-    note: str = ""
-
-
-def best(work: Callable[[], Any], times: int = 5) -> float:
-    """Milliseconds of the fastest of several goes."""
-    found = []
-    for _ in range(times):
-        start = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - start)
-    return 1e3 * min(found)
-
-
-def _study(fields: list[dict[str, Any]], **more: Any) -> Plan:
-    return Plan(parse(study("Bench", *fields, **more)))
-
-
 # references ------------------------------------------------------------------------------------------------------
-
-
-def numpy_curl(points: Array, octaves: int) -> Array:
-    """Curl of three gradient-noise potentials with analytic derivatives in whole-array NumPy: the same sum as ours."""
-    out = np.zeros((3, points.shape[1]), np.float32)
-    for o in range(octaves):
-        frequency = np.float32(2.0**o)
-        p = points * frequency
-        cell = np.floor(p)
-        f = p - cell
-        i = cell.astype(np.int32).astype(np.uint32)
-        w1 = f * f * f * (f * (f * 6 - 15) + 10)
-        u1 = 30 * f * f * (f * (f - 2) + 1)
-        for corner in range(8):
-            b = np.array([corner & 1, corner >> 1 & 1, corner >> 2 & 1])
-            w = np.where(b[:, None] == 1, w1, 1 - w1).astype(np.float32)
-            u = np.where(b[:, None] == 1, u1, -u1).astype(np.float32)
-            d = f - b[:, None].astype(np.float32)
-            h = (i[0] + b[0].astype(np.uint32)) * np.uint32(0x9E3779B1)
-            h = h ^ ((i[1] + b[1].astype(np.uint32)) * np.uint32(0x85EBCA77))
-            h = h ^ ((i[2] + b[2].astype(np.uint32)) * np.uint32(0xC2B2AE3D))
-            h = (h ^ (h >> np.uint32(16))) * np.uint32(0x7FEB352D)
-            h = (h ^ (h >> np.uint32(15))) * np.uint32(0x846CA68B)
-            h = h ^ (h >> np.uint32(16))
-            slopes = []
-            for k in (1, 0x2C1B3C6D, 0x297A2D39):
-                q = h * np.uint32(k)
-                q = q ^ (q >> np.uint32(15))
-                g = np.stack([((q >> np.uint32(8 * c)) & np.uint32(255)).astype(np.float32) for c in range(3)])
-                g = g * np.float32(2 / 255) - 1
-                n = (g * d).sum(axis=0)
-                whole = w[0] * w[1] * w[2]
-                slopes.append(
-                    (u[0] * w[1] * w[2] * n + whole * g[0], w[0] * u[1] * w[2] * n + whole * g[1],
-                     w[0] * w[1] * u[2] * n + whole * g[2])
-                )  # fmt: skip
-            a, bb, c = slopes
-            out += np.stack([c[1] - bb[2], a[2] - c[0], bb[0] - a[1]])
-    return out
 
 
 # rows ------------------------------------------------------------------------------------------------------------
 
 
 def curl_noise() -> Row:
-    plan = _study([lane("n", ("curl_noise", {"octaves": 4})), lane("e", ("curl_noise", {"octaves": 4, "evolve": 0.3}))])
+    plan = study_of(
+        [lane("n", ("curl_noise", {"octaves": 4})), lane("e", ("curl_noise", {"octaves": 4, "evolve": 0.3}))]
+    )
     node, boiling = plan.at(0.7).lane("n"), plan.at(0.7).lane("e")
     region = GridRegion((0, 0, 0), (128, 128, 128), 0.05)
     ours = best(lambda: bake(node, region))
@@ -136,25 +79,6 @@ def sampling() -> Row:
     )
 
 
-def eight_steps(folder: Path) -> Plan:
-    write_obj(folder / "light_tower.obj", *light_tower(), "bench")
-    lanes = [
-        lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
-        lane(
-            "n", ("curl_noise", {"octaves": 3, "evolve": 0.2}), ("mask", {"by": "m"}), ("gain", {"factor": 1.4}),
-            ("add", {"field": "w"}), ("steer_around", {"shape": "t"}), ("axes", {"scale": [1, 1, 0.5]}),
-            ("limit", {"most": 4}), ("gain", {"factor": 0.9}),
-        ),
-        lane("w", ("wind", {})),
-    ]  # fmt: skip
-    shapes = [
-        {"id": "b", "kind": "box", "params": {"size": [3, 3, 2]}},
-        {"id": "t", "kind": "mesh", "params": {"file": "light_tower.obj"}},
-    ]
-    data = {"format": "errant-gust-study", "version": 1, "name": "Bench", "fields": lanes, "shapes": shapes}
-    return Plan(parse(data), Assets(folder))
-
-
 def looking() -> list[Row]:
     with tempfile.TemporaryDirectory() as name:
         plan = eight_steps(Path(name))
@@ -170,9 +94,9 @@ def looking() -> list[Row]:
             ),
             Row("slice 256² of that lane", best(lambda: sample(last, window.points(256, 256))), goal="≤ 40 ms"),
         ]
-        low, high = look.domain(scene)
+        low, high = domain(scene)
         seeds = np.random.default_rng(3).uniform(low, high, (400, 3))
-        noise = _study([lane("n", ("curl_noise", {"octaves": 3}))]).at(0.0).lane("n")
+        noise = study_of([lane("n", ("curl_noise", {"octaves": 3}))]).at(0.0).lane("n")
         for node, words in ((noise, "curl noise"), (last, "eight steps and a mesh")):
             took = best(lambda node=node: look.flow_lines(node, seeds, length=4.0, steps=200), 3)  # type: ignore[misc]
             rows.append(Row(f"400 flow lines × 200 steps, {words}", took, goal="≤ 80 ms"))
@@ -181,8 +105,8 @@ def looking() -> list[Row]:
 
 def serving() -> list[Row]:
     with tempfile.TemporaryDirectory() as name:
+        from errant_gust.core.home import home
         from errant_gust.core.kernels.compiler import source_hash
-        from errant_gust.core.places import home
 
         cache = home() / "kernels" / source_hash()
         env = {**os.environ, "ERRANT_GUST_HOME": name, "NUMBA_CACHE_DIR": str(cache)}
@@ -221,7 +145,7 @@ def solving() -> list[Row]:
     """The Poisson solver against a cosine transform pair and against algebraic multigrid on the same matrix."""
     from scipy import fft
 
-    from errant_gust.core.grids.poisson import Poisson
+    from errant_gust.core.grids.staggered.poisson import Poisson
 
     n = 128
     rng = np.random.default_rng(5)
@@ -250,7 +174,7 @@ def _ring_and_ball(n: int) -> Array:
 
 def _walls(n: int, corners: Array | None) -> list[Array]:
     """Face shares of a closed box with obstacles."""
-    from errant_gust.core.grids.faces import open_shares
+    from errant_gust.core.grids.staggered.faces import open_shares
 
     shares = list(open_shares(GridRegion((-2, -2, -2), (n, n, n), 4 / n), corners))
     for axis, share in enumerate(shares):
@@ -263,7 +187,7 @@ def _against_algebraic(n: int) -> Row:
     import pyamg
     from scipy import sparse
 
-    from errant_gust.core.grids.poisson import Poisson
+    from errant_gust.core.grids.staggered.poisson import Poisson
 
     shares = _walls(n, _ring_and_ball(n))
     solver = Poisson(*shares, threads=threads())
@@ -326,7 +250,7 @@ def noises() -> list[Row]:
     opensimplex.noise4array(*axis, np.array([0.3]))
     library = best(lambda: opensimplex.noise4array(*axis, np.array([0.3])), 3) * len(points) / 60**3
     for basis in ("gradient", "simplex", "waves", "cells"):
-        node = _study([lane("n", ("noise", {"basis": basis, "octaves": 1, "evolve": 0.3}))]).at(1.0).lane("n")
+        node = study_of([lane("n", ("noise", {"basis": basis, "octaves": 1, "evolve": 0.3}))]).at(1.0).lane("n")
         took = best(lambda node=node: sample(node, points), 3)  # type: ignore[misc]
         each = f"{1e6 * took / len(points):.0f} ns a point with its gradient"
         if basis == "simplex":
@@ -389,13 +313,9 @@ ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
 def run_bench(*, as_json: bool, only: str, browser: bool = False) -> None:
     rows: list[Row] = []
     if browser:
-        from errant_gust.cli.bench_browser import browsing
-
         rows = browsing()
-    from errant_gust.cli.bench_gas import ROWS as ON_GAS
-    from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 
-    for name, work in [] if browser else [*ROWS, *ON_PARTICLES, *ON_GAS]:
+    for name, work in [] if browser else [*ROWS, *ON_PARTICLES, *ON_GAS, *ON_LIQUID]:
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

@@ -18,8 +18,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from errant_gust.cli.bench import Row, eight_steps
+from errant_gust.cli.bench_rows import Row, eight_steps
 from errant_gust.core.errors import GustError
+from errant_gust.core.flows.particles.kind import ParticleKind
 from errant_gust.core.study.building import lane, study
 
 BASE = """async () => {
@@ -81,8 +82,8 @@ TURN = """async (seconds) => {
 
 @contextlib.contextmanager
 def _server(home: str) -> Iterator[str]:
+    from errant_gust.core.home import home as ours
     from errant_gust.core.kernels.compiler import source_hash
-    from errant_gust.core.places import home as ours
 
     env = {**os.environ, "ERRANT_GUST_HOME": home, "NUMBA_CACHE_DIR": str(ours() / "kernels" / source_hash())}
     command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--port", "0", "--no-browser"]
@@ -144,7 +145,7 @@ def _million() -> dict[str, Any]:
         "A million",
         lane("wind", ("curl_noise", {"octaves": 1})),
         shapes=[{"id": "ball", "kind": "sphere", "params": {"radius": 1.5}}],
-        flows=[{**lane("dust", *steps), "kind": "particles"}],
+        flows=[{**lane("dust", *steps), "kind": ParticleKind.id}],
         clock={"fps": 24, "start": 1, "end": 3},
     )
 

@@ -9,12 +9,13 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from errant_gust.cli.bench import Row, best
-from errant_gust.core.fields.scene import Plan
+from errant_gust.cli.bench_rows import Row, best
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.gas.flow import GasFlow
+from errant_gust.core.flows.gas.kind import GasKind
 from errant_gust.core.flows.gas.refined import DetailFlow
 from errant_gust.core.flows.gas.state import GasState
-from errant_gust.core.grids.faces import Walls
+from errant_gust.core.grids.staggered.faces import Walls
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -35,7 +36,7 @@ def smoke(n: int, *, follow: bool = False, obstacle: bool = True, side: float = 
         {"id": "s", "kind": "sphere", "params": {"radius": 0.25, "move": [0, 0, 0.35]}},
         {"id": "b", "kind": "sphere", "params": {"radius": 0.3, "move": [0.1, 0, 1.1]}},
     ]
-    flows = [{**lane("g", *steps), "kind": "gas"}]
+    flows = [{**lane("g", *steps), "kind": GasKind.id}]
     return Plan(parse(study("Bench", lane("w", ("wind", {})), regions=regions, shapes=shapes, flows=flows)))
 
 
@@ -114,7 +115,7 @@ def detail() -> Row:
     """Smoke on 128³ voxels carried by a 64³ run, against solving it on 128³."""
     coarse, fine = smoke(64), smoke(128)
     data = coarse.study.model_dump(mode="json", by_alias=True)
-    data["flows"].append({**lane("d", ("detail", {"flow": "g"})), "kind": "gas", "name": "Detail"})
+    data["flows"].append({**lane("d", ("detail", {"flow": "g"})), "kind": GasKind.id, "name": "Detail"})
     plan = Plan(parse(data))
     flow = DetailFlow(plan, "d")
     base, states = _begun(coarse)[0], {}

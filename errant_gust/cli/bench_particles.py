@@ -13,13 +13,14 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from errant_gust.cli.bench import Row, best, numpy_curl
+from errant_gust.cli.bench_rows import Row, best, numpy_curl
 from errant_gust.core.demos.geometry import light_tower, write_obj
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.particles.flow import ParticleFlow
+from errant_gust.core.flows.particles.kind import ParticleKind
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.geometry.shapes import Assets
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -33,7 +34,7 @@ BAKED = lane("n", ("curl_noise", {}), ("bake", {"region": "r", "outside": "clamp
 def _plan(field: dict[str, Any], emit: dict[str, Any], *steps: tuple[str, dict[str, Any]], **more: Any) -> Plan:
     emitting = {"shape": "b", "timing": "all at once", "count": 0, **emit}
     motion = steps or (("carry", {"field": "n"}),)
-    flow = {**lane("p", ("emit", emitting), *motion), "kind": "particles"}
+    flow = {**lane("p", ("emit", emitting), *motion), "kind": ParticleKind.id}
     shapes = [{"id": "b", "kind": "box", "params": {"size": [6, 6, 6], "move": [3.2, 3.2, 3.2]}}]
     return Plan(parse(study("Bench", field, **{"regions": GRID, "shapes": shapes, "flows": [flow], **more})))
 
@@ -200,7 +201,7 @@ def delivering() -> Row:
 
 
 ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
-    ("particles", carrying),
+    ("carrying particles", carrying),
     ("births", births),
     ("frame store", storing),
     ("delivery", delivering),

@@ -40,6 +40,9 @@ def ops(as_json: JsonFlag = False) -> None:
         return
     for entry in entries["steps"]:
         print(f"{entry['id']:14} {entry['lane']:9} {entry['kind']:7} {entry['label']} — {entry['yields']}")
+    for kind in entries["kinds"]:
+        results = "; ".join(f"{r['name']}: {', '.join(r['formats'])}" for r in kind["results"])
+        print(f"{kind['id']:14} {'kind':9} {'flow':7} {kind['label']} — {kind['yields']}; frames offer {results}")
 
 
 @app.command()
@@ -58,8 +61,8 @@ def sample(
     ] = False,
 ) -> None:
     """Sample a field at points."""
-    from errant_gust.core.fields.plan import sample as sample_node
-    from errant_gust.core.files.place import written_whole
+    from errant_gust.core.fields.sampling import sample as sample_node
+    from errant_gust.core.files.writing import written_whole
 
     endings = (".npz", ".npy") if gradient else (".npy",)
     if out.suffix.lower() not in endings:
@@ -117,8 +120,8 @@ def bake(
 ) -> None:
     """Bake a field on a region into a file."""
     from errant_gust.core.fields.look import unit_of
-    from errant_gust.core.fields.plan import bake as bake_node
-    from errant_gust.core.files.volumes import writer_for
+    from errant_gust.core.fields.sampling import bake as bake_node
+    from errant_gust.core.files.volume_files import writer_for
     from errant_gust.core.grids.grid import Grid
 
     write = writer_for(out)
@@ -186,23 +189,25 @@ def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
 def export(
     run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     to: Annotated[Path, typer.Option(help="Folder to write into")],
-    format: Annotated[str, typer.Option(help="Particles: ply, npz, csv, usd; gas: vdb, vti, npz, zarr")] = "",
+    format: Annotated[
+        str,
+        typer.Option(
+            help="Points: ply, npz, csv, usd; lines: usd, npz, csv; volumes: vdb, vti, npz, zarr; "
+            "meshes: obj, ply, stl, npz"
+        ),
+    ] = "",
     frames: Annotated[str, typer.Option(help="A-B")] = "",
     channels: Annotated[str, typer.Option(help="Comma-separated; position is always kept")] = "",
     what: Annotated[
-        str, typer.Option(help="particles, lines (trails, flow lines), spread (points on them) or instances")
-    ] = "particles",
+        str, typer.Option(help="A result of the flow by name, the main one if not said; gust ops lists them")
+    ] = "",
     velocity: Annotated[str, typer.Option(help="motion, or positions: from one frame to the next")] = "motion",
 ) -> None:
     """Write open formats, one file a frame."""
-    for name, value, known in (
-        ("--what", what, ("particles", "lines", "spread", "instances")),
-        ("--velocity", velocity, ("motion", "positions")),
-    ):
-        if value not in known:
-            raise FileError(f"'{value}' is not known", where=name, fix=f"one of: {', '.join(known)}")
+    if velocity not in ("motion", "positions"):
+        raise FileError(f"'{velocity}' is not known", where="--velocity", fix="one of: motion, positions")
     from errant_gust.core.runs.export import export_run
-    from errant_gust.core.runs.store import RunStore
+    from errant_gust.core.runs.frame_store import RunStore
 
     store = RunStore(run_dir)
     clock = store.manifest()["clock"]
@@ -211,7 +216,8 @@ def export(
     with _bar() as bar:
         task = bar.add_task("exporting", total=None)
         made = export_run(
-            store, to, format=format, frames=span, channels=wanted, what=what, velocity=velocity,  # type: ignore[arg-type]
+            store, to, format=format, frames=span, channels=wanted, what=what,
+            velocity=velocity,  # type: ignore[arg-type]
             report=lambda done, total: bar.update(task, completed=done, total=total),
         )  # fmt: skip
     for path, digest in made:
@@ -232,7 +238,7 @@ def estimate(
 
     from errant_gust.core.runs.compute import compute
     from errant_gust.core.runs.cost import cost_of
-    from errant_gust.core.runs.store import RunStore
+    from errant_gust.core.runs.frame_store import RunStore
 
     plan = open_plan(study)
     if quality not in ("preview", "full"):
@@ -261,28 +267,26 @@ def estimate(
 def compare(
     a: Annotated[Path, typer.Argument(metavar="RUN_A", help="Folder of a run")],
     b: Annotated[Path, typer.Argument(metavar="RUN_B", help="Folder of another run, or of the same")],
-    channel: Annotated[str, typer.Option(help="Of RUN_A; vel compares speeds")] = "density",
+    channel: Annotated[str, typer.Option(help="Of RUN_A, the first if not said; vel compares speeds")] = "",
     to: Annotated[str, typer.Option(help="Of RUN_B, if it is another channel")] = "",
     frames: Annotated[str, typer.Option(help="A-B; all that both have, if not said")] = "",
     as_json: JsonFlag = False,
 ) -> None:
-    """RUN_B against RUN_A, frame by frame: channels of gas on one grid, particles by their numbers."""
+    """RUN_B against RUN_A, frame by frame: channels of volumes on one grid, points by their numbers."""
     from dataclasses import asdict
 
-    from errant_gust.core.runs.compare import channel_of, difference, numbers_of, particles_apart
-    from errant_gust.core.runs.store import RunStore
+    from errant_gust.core.runs.compare import channel_of, compared_by, difference, numbers_of, points_apart
+    from errant_gust.core.runs.frame_store import RunStore
 
     one, two = RunStore(a), RunStore(b)
-    kinds = [store.manifest().get("kind", "particles") for store in (one, two)]
-    if kinds[0] != kinds[1]:
-        raise GustError(f"one holds {kinds[0]}, the other {kinds[1]}", where=str(b), fix="choose two of one kind")
     both = sorted({*one.frames()} & {*two.frames()})
     if not both:
         raise FileError("the two runs have no frame in common", where=str(b))
+    form = compared_by(one, two, both[0], channel)
     first, last = _frame_range(frames, both[0], both[-1])
     rows: list[dict[str, Any]] = []
     for frame in [n for n in both if first <= n <= last]:
-        if kinds[0] == "gas":
+        if form == "volume":
             x, y = channel_of(one, frame, channel), channel_of(two, frame, to or channel)
             found = difference(x, y)[1].as_dict()
             rows.append({"frame": frame, **found, "a": asdict(numbers_of(x)), "b": asdict(numbers_of(y))})
@@ -292,7 +296,7 @@ def compare(
                 f"rms {found['rms']:.4g}, mean {found['mean']:.4g}"
             )  # fmt: skip
         else:
-            rows.append({"frame": frame, **particles_apart(one, two, frame)})
+            rows.append({"frame": frame, **points_apart(one, two, frame)})
             r = rows[-1]
             line = f"{r['both']:,} in both; apart by {r['mean']:.4g} m in the mean, {r['greatest']:.4g} m at most"
         if not as_json:

@@ -20,14 +20,14 @@ def serve(*, port: int, browser: bool, demo: bool) -> None:
     import uvicorn
     from django.core.management import call_command
 
-    from errant_gust.server import runs, store
+    from errant_gust.server import runs, study_files
 
     chosen = _free(port)
     call_command("migrate", verbosity=0)
-    store.sweep_uploads()
+    study_files.sweep_uploads()
     runs.take_up()
     if demo:
-        for study in store.put_in_demos():
+        for study in study_files.put_in_demos():
             if os.environ.get("ERRANT_GUST_DEMO_RUNS") == "0":  # a preview then begins when its study is opened
                 continue
             for flow in study.head.document["flows"]:

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from errant_gust.core.api import open_study
 from errant_gust.core.errors import FileError, nearest
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.plan import Plan
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 

@@ -2,18 +2,18 @@
 
 from pathlib import Path
 
-from errant_gust.core import flows  # noqa: F401  (fields may be made from particles)
-from errant_gust.core.fields.plan import Field
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields import steps  # noqa: F401  (defines the steps of field lanes)
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.sampling import Field
 from errant_gust.core.geometry.shapes import Assets
-from errant_gust.core.runs import volumes  # noqa: F401  (fields may be made from runs)
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.study import document
 
 
 def open_study(path: Path | str) -> Plan:
     """A study file, ready to be evaluated; its mesh files lie beside it."""
     path = Path(path)
-    return Plan(document.load(path), Assets(path.parent))
+    return plan_of(document.load(path), Assets(path.parent))
 
 
 def field(plan: Plan, id: str) -> Field:

@@ -1,17 +1,28 @@
-"""The whole catalogue: steps of field lanes and flow lanes, and kinds of shapes. One source for API, form and docs."""
+"""The whole catalogue: steps of field lanes and flow lanes, kinds of shapes, kinds of flow. One source for API, form
+and docs."""
 
-from functools import cache
 from typing import Any
 
-from errant_gust.core import flows  # noqa: F401  (defines the flow steps)
-from errant_gust.core.fields.catalogue import FLOW_STEPS, field_steps
+from errant_gust.core.fields import steps  # noqa: F401  (defines the steps of field lanes)
+from errant_gust.core.flows.kind import KINDS
 from errant_gust.core.geometry.shapes import SHAPES
+from errant_gust.core.runs.export import FORMATS
 from errant_gust.core.study.parameters import summary
+from errant_gust.core.study.registry import FIELD, flow_kinds, steps_of
+
+ORDER = {"start": 0, "change": 1, "join": 2}
 
 
-@cache
 def catalogue() -> dict[str, Any]:
-    steps = [{**cls.entry(), "lane": "field"} for cls in field_steps()]
-    for kind, known in FLOW_STEPS.items():
-        steps += [{**cls.entry(), "lane": kind} for cls in known.values()]
-    return {"steps": steps, "shapes": [summary(cls) for cls in SHAPES.values()]}
+    """Everything that can be put into a study, as the interface and the command line list it."""
+    fields: list[Any] = sorted(steps_of(FIELD).values(), key=lambda cls: ORDER[cls.family])  # type: ignore[attr-defined]
+    listed = [{**cls.entry(), "lane": FIELD} for cls in fields]
+    for sort in flow_kinds():
+        listed += [{**cls.entry(), "lane": sort} for cls in steps_of(sort).values()]  # type: ignore[attr-defined]
+    kinds = []
+    for kind in KINDS.values():
+        entry = kind.entry()
+        for result in entry["results"]:
+            result["formats"] = list(FORMATS[result["form"]])
+        kinds.append(entry)
+    return {"steps": listed, "shapes": [summary(cls) for cls in SHAPES.values()], "kinds": kinds}

@@ -8,10 +8,14 @@ import numpy as np
 from errant_gust.core import demos
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings, findings_on_frame
-from errant_gust.core.fields.look import domain, flow_lines, reading, swatch_window
-from errant_gust.core.fields.plan import bake, sample
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.files.volumes import write_npz
+from errant_gust.core.fields.extent import domain
+from errant_gust.core.fields.look import flow_lines, reading, swatch_window
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.sampling import bake, sample
+from errant_gust.core.files.volume_files import write_npz
+from errant_gust.core.flows.drawing import drawing_of
+from errant_gust.core.flows.kind import kind_of
+from errant_gust.core.flows.liquid.kind import LiquidKind
 from errant_gust.core.geometry.mesh import make_mesh
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.geometry.shapes import Assets
@@ -19,7 +23,6 @@ from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.runs.compute import compute
-from errant_gust.core.runs.volumes import grid_of
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -49,6 +52,35 @@ def other_steps(folder: Path) -> Plan:
     return Plan(parse(study("Warm", *fields, shapes=shapes, regions=regions)), Assets(folder))
 
 
+def poured(folder: Path) -> Plan:
+    """A study of liquid with all that kernels are needed for."""
+    steps = [
+        ("domain", {"region": "room", "flip": 0.5}),
+        ("source", {"shape": "ball", "until": 0.1, "viscosity": 1, "velocity": [0, 0, -1]}),
+        ("gravity", {}),
+        ("push", {"field": "swirl"}),
+        ("surface_tension", {"tension": 0.01}),
+        ("collide", {"shapes": ["floor"], "stick": 1, "friction": 0.1}),
+        ("colour", {}),
+        ("surface", {}),
+    ]
+    box = {"lower": [-1] * 3, "upper": [1] * 3}
+    shapes = [
+        {"id": "ball", "kind": "sphere", "params": {"radius": 0.5}},
+        {"id": "floor", "kind": "box", "params": {"size": [4, 4, 0.4], "move": [0, 0, -0.9]}},
+    ]
+    return Plan(
+        parse(
+            study(
+                "Warm", lane("swirl", ("curl_noise", {})), shapes=shapes,
+                regions=[{"id": "room", "bounds": box, "voxel_size": 0.1}],
+                flows=[{**lane("w", *steps), "kind": LiquidKind.id}],
+            )
+        ),
+        Assets(folder),
+    )  # fmt: skip
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -73,12 +105,14 @@ def main() -> None:
             grid.sample_with_gradient(points.T.copy())
         store = compute(plans[0].study, "spray", folder / "run", quality="preview", assets=plans[0].assets, last=2)
         smoke = next(p for p in plans if any(f.id == "smoke" for f in p.study.flows))
-        gas = compute(smoke.study, "smoke", folder / "gas", quality="preview", assets=smoke.assets, last=2)
-        density = grid_of(gas, 2, "density").values
+        gas = compute(smoke.study, "smoke", folder / "smoke", quality="preview", assets=smoke.assets, last=2)
+        volume = kind_of(smoke.study.find("flows", "smoke", "").kind).result(form="volume").read(gas, 2)
+        density = volume.grids["density"].values
         for toward in (-1.0, 1.0):
             lit(density, *(np.float32(v) for v in (0.1, 0.2, toward)), np.float32(1), np.empty_like(density))
-        grid_of(gas, 2, "vel")
-        findings_on_frame(plans[0], "spray", 0.0, store.read(2)["position"])
+        findings_on_frame(plans[0], "spray", store, 2)
+        thick = poured(folder)
+        drawing_of(compute(thick.study, "w", folder / "poured", last=3), thick, "w", 3)
         mesh = make_mesh(
             np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"
         )

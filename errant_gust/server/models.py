@@ -33,9 +33,14 @@ class Run(models.Model):
     study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="runs")
     asked = models.ManyToManyField(Study, related_name="asked_runs")  # copies of a study share the runs they agree on
     flow = models.CharField(max_length=40)
+    kind = models.CharField(max_length=40, default="")
     quality = models.CharField(max_length=10)
     state = models.CharField(max_length=10, default="waiting")  # waiting, running, stopped, done, failed
     message = models.CharField(max_length=400, default="")
     last = models.IntegerField()
+    started = models.DateTimeField(null=True)
+    ended = models.DateTimeField(null=True)
+    worker = models.CharField(max_length=120, default="")  # who computes it, or did last
+    bytes = models.BigIntegerField(default=0)  # on disk, when it last ended
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)

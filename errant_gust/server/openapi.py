@@ -10,5 +10,6 @@ if __name__ == "__main__":
 
     django.setup()
     from errant_gust.server.api import api
+    from errant_gust.server.api.schemas import with_besides
 
-    print(json.dumps(api.get_openapi_schema(path_prefix="/api/"), indent=1))
+    print(json.dumps(with_besides(api.get_openapi_schema(path_prefix="/api/")), indent=1))

@@ -5,9 +5,10 @@ import threading
 from collections import OrderedDict
 from typing import Any
 
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.runs.carried import plan_of as opened
 from errant_gust.core.study import document
-from errant_gust.server import store
+from errant_gust.server import revisions
 
 _lock = threading.Lock()
 _plans: OrderedDict[tuple[str, int], Plan] = OrderedDict()
@@ -21,7 +22,7 @@ def plan_of(key: str, data: dict[str, Any]) -> Plan:
         if mark in _plans:
             _plans.move_to_end(mark)
             return _plans[mark]
-    plan = Plan(document.parse(data), store.assets(key))
+    plan = opened(document.parse(data), revisions.assets(key))
     with _lock:
         _plans[mark] = plan
         while len(_plans) > 24:

@@ -7,20 +7,26 @@ from pathlib import Path
 from typing import Any
 
 from django.db import close_old_connections
+from django.utils import timezone
 
-from errant_gust.core.errors import FileError, StudyError
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.places import home
+from errant_gust.core.errors import StudyError
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.home import home
 from errant_gust.core.runs import job
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.manifest import begin
 from errant_gust.core.study import document
-from errant_gust.server import store
+from errant_gust.server import notices, revisions
 from errant_gust.server.models import Run
 
 ALONGSIDE = 1  # local runs at once; a cluster takes as many as it likes
 _lock = threading.Lock()
 _going: set[str] = set()
+_progress: dict[str, dict[str, Any]] = {}
+"""What jobs said last, of runs that are going."""
+_ends: dict[str, int] = {}
+"""The last frame that each job was given."""
 _yielding: set[str] = set()
 """Runs that were asked to stop for one that somebody waits for; they wait their turn again."""
 
@@ -38,19 +44,22 @@ def get(identity: str) -> Run:
 
 def start(key: str, flow: str, quality: str) -> Run:
     """The run of a flow of the study as it stands: found, continued or begun. Other previews of the flow stop."""
-    study = store.get(key)
+    study = revisions.get(key)
     parsed = document.parse(study.head.document)
-    identity = job.prepare(parsed, flow, quality, home() / "runs", store.assets(key))
+    identity = begin(parsed, flow, quality, home() / "runs", revisions.assets(key))
     end = parsed.clock.end
-    run, _ = Run.objects.get_or_create(
-        identity=identity, defaults={"study": study, "flow": flow, "quality": quality, "last": end}
-    )
+    kind = parsed.find("flows", flow, f"flows.{flow}").kind
+    begun = {"study": study, "flow": flow, "kind": kind, "quality": quality, "last": end}
+    run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
     run.asked.add(study)
     if quality == "preview":
         for other in Run.objects.filter(study=study, flow=flow, quality=quality).exclude(identity=identity):
             stop(other)
     with _lock:
         if identity in _going:
+            if end > run.last:  # the clock became longer meanwhile: it goes on when it has come to its old end
+                Run.objects.filter(identity=identity).update(last=end)
+                run.last = end
             return run
         ready = RunStore(folder_of(identity)).frames()
         whole = len([f for f in ready if f <= end]) > end - parsed.clock.start
@@ -89,30 +98,49 @@ def stop(run: Run) -> None:
             run.save()
 
 
-def _launch() -> None:
-    """Submit waiting runs while there is room."""
+def _launch(freed: str = "") -> None:
+    """Submit waiting runs while there is room; `freed`: the run that has just ended and makes some."""
     with _lock:
         room = 64 if os.environ.get("ERRANT_GUST_SCHEDULER") else ALONGSIDE
-        for run in Run.objects.filter(state="waiting").order_by("-changed"):
-            if len(_going) >= room:
-                return
+        try:
+            waiting = list(Run.objects.filter(state="waiting").order_by("-changed"))
+        finally:  # whatever the database says, the place is free
+            _going.discard(freed)
+            _yielding.discard(freed)
+            _progress.pop(freed, None)
+        for run in waiting[: max(0, room - len(_going))]:
             _going.add(run.identity)
-            run.state = "running"
+            run.state, run.started, run.ended = "running", timezone.now(), None
             run.save()
-            job.submit(folder_of(run.identity), run.last, lambda result, i=run.identity: _finished(i, result))  # type: ignore[misc]
+            _ends[run.identity] = run.last
+            job.submit(
+                folder_of(run.identity), run.last, lambda result, i=run.identity: _finished(i, result),  # type: ignore[misc]
+                lambda facts, i=run.identity: _progressed(i, facts),  # type: ignore[misc]
+            )  # fmt: skip
+    notices.changed()
 
 
-def _finished(identity: str, result: dict[str, str]) -> None:
+def _progressed(identity: str, facts: dict[str, Any]) -> None:
+    """A job says how far it is."""
+    _progress[identity] = facts
+    notices.changed()
+
+
+def _finished(identity: str, result: dict[str, Any]) -> None:
     try:
         yielded = identity in _yielding and result["state"] == "stopped"
         state, message = ("waiting", "") if yielded else (result["state"], result["message"][:400])
         try:
-            Run.objects.filter(identity=identity).update(state=state, message=message)
-        finally:  # whatever the database says, the place is free
-            with _lock:
-                _going.discard(identity)
-                _yielding.discard(identity)
-        _launch()
+            run = Run.objects.get(identity=identity)
+            if state == "done" and run.last > _ends.get(identity, run.last):
+                state = "waiting"  # more frames were asked for while it went
+            run.state, run.message, run.ended = state, message, timezone.now()
+            run.worker, run.bytes = str(result.get("worker", ""))[:120], RunStore(folder_of(identity)).bytes()
+            # who gave way keeps its place in the line: as the newest it would be the first to go on
+            noted = [] if yielded else ["changed"]
+            run.save(update_fields=["state", "message", "ended", "worker", "bytes", *noted])
+        finally:
+            _launch(freed=identity)
     finally:
         close_old_connections()
 
@@ -135,28 +163,24 @@ def wait_all(seconds: float = 60) -> None:
         time.sleep(0.02)
 
 
-_kinds: dict[str, str] = {}
-
-
-def _kind(run: Run) -> str:
-    """The kind of flow; that of an identity never changes."""
-    if run.identity not in _kinds:
-        try:
-            _kinds[run.identity] = str(RunStore(folder_of(run.identity)).manifest().get("kind", "particles"))
-        except FileError:  # its folder has been taken away
-            return "particles"
-    return _kinds[run.identity]
+def _goes_now() -> str:
+    """What is computed, for who waits for it: study and flow, with the time that is left if it is known."""
+    going = Run.objects.filter(identity__in=sorted(_going)).select_related("study").first()
+    if going is None:
+        return ""
+    left = (_progress.get(going.identity) or {}).get("left")
+    return f"{going.study.name}, {going.flow}" + (f" ({max(1, round(left))} s left)" if left else "")
 
 
 def describe(run: Run) -> dict[str, Any]:
     """A run for the interface: state, frames that are complete, progress and time left."""
     frames = RunStore(folder_of(run.identity))
-    progress = job.progress_of(folder_of(run.identity))
+    progress = _progress.get(run.identity) or job.progress_of(folder_of(run.identity))
     return {
         "identity": run.identity,
         "study": run.study_id,
         "flow": run.flow,
-        "kind": _kind(run),
+        "kind": run.kind,
         "quality": run.quality,
         "state": run.state,
         "message": run.message,
@@ -165,4 +189,9 @@ def describe(run: Run) -> dict[str, Any]:
         "each": progress.get("each"),
         "left": progress.get("left") if run.state == "running" else None,
         "count": progress.get("count"),
+        "started": run.started,
+        "ended": run.ended,
+        "worker": run.worker or str(progress.get("worker", "")),
+        "behind": _goes_now() if run.state == "waiting" else "",
+        "bytes": run.bytes,
     }

@@ -5,7 +5,7 @@ from urllib.parse import urlsplit
 
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
-from errant_gust.core.fields.blocks import foreground
+from errant_gust.core.blocks import foreground
 
 HEADER = "X-Errant-Gust"
 CSP = (

@@ -4,7 +4,7 @@ import os
 import secrets
 from pathlib import Path
 
-from errant_gust.core.places import home
+from errant_gust.core.home import home
 
 BASE = Path(__file__).resolve().parents[2]
 HOME = home()

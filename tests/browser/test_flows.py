@@ -30,7 +30,7 @@ def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, 
     add_field(page)
     add_step(page, "field_2", "curl_noise")
     put(page, "feature_size", "0.7")
-    page.get_by_test_id("new-flow-lane").click()
+    page.get_by_test_id("new-particles-lane").click()
     flow = document(page, address, key)["flows"][0]["id"]
     add_step(page, flow, "emit")
     put(page, "rate", "3000")
@@ -108,7 +108,7 @@ def test_two_flows_are_shown_together_each_on_or_off(page, address):
     add_field(page)
     add_step(page, "field", "wind")
     for _ in range(2):
-        page.get_by_test_id("new-flow-lane").click()
+        page.get_by_test_id("new-particles-lane").click()
     flows = [f["id"] for f in document(page, address, key)["flows"]]
     for flow in flows:
         add_step(page, flow, "emit")
@@ -136,7 +136,7 @@ def test_a_wall_and_gravity_are_built_with_the_score_and_npz_holds_the_channel(p
     page.get_by_test_id("add-shape").click()
     page.get_by_test_id("new-shape-plane").click()
     put(page, "move-2", "-2")
-    page.get_by_test_id("new-flow-lane").click()
+    page.get_by_test_id("new-particles-lane").click()
     flow = document(page, address, key)["flows"][0]["id"]
     add_step(page, flow, "emit")
     page.get_by_test_id("select-shape").select_option("sphere")

@@ -64,7 +64,7 @@ def both_channels_compared(page):
     expect(page.get_by_test_id("compare-mixed")).to_contain_text("K and no unit")
     page.get_by_test_id("pane-channel-1").select_option("temperature")
     expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=30_000)
-    page.wait_for_url(re.compile(r"frame=16.*range=0(,|%2C)1&camera="))
+    page.wait_for_url(re.compile(r"temperature.*temperature.*frame=16.*range=0(,|%2C)1&camera="))
     turned = picture(page, "pane-1")
     page.reload()
     expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=30_000)
@@ -148,7 +148,7 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     heat = redrawn(page, smoke, 0.005)
     page.get_by_test_id("look-colour").select_option("glow")
     put(page, "look-high", "300")
-    expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.1 m")
+    expect(page.get_by_test_id("flow-facts")).to_contain_text("voxels of 0.1 m")
     faint = redrawn(page, heat, 0.005)
     assert (faint.max(axis=2) > 90).sum() < (heat.max(axis=2) > 90).sum(), "at most 1 of 300 under the same mapping"
     page.get_by_test_id("look-colour").select_option("smoke")
@@ -180,7 +180,7 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     assert "of the preview run" in page.get_by_test_id("run-cost").get_attribute("title")
     page.get_by_test_id("run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
-    expect(page.get_by_test_id("gas-facts")).to_contain_text("voxels of 0.05 m", timeout=180_000)
+    expect(page.get_by_test_id("flow-facts")).to_contain_text("voxels of 0.05 m", timeout=180_000)
     page.get_by_text("Take away").click()
     expect(page.get_by_test_id("export-format")).to_have_value("vdb")
     with page.expect_download() as found:

@@ -10,9 +10,9 @@ import numpy as np
 import trimesh
 from playwright.sync_api import expect
 
-from errant_gust.core.fields.plan import sample
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.study.document import parse
 from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
 
@@ -73,7 +73,7 @@ def test_from_a_mesh_to_a_wind_around_it_to_files(page, address, tmp_path):
         put(page, f"move-{axis}", text)
     expect(page.get_by_test_id("number-size-0")).to_have_value("0.1")
     expect(page.get_by_test_id("param-size").get_by_role("alert")).to_have_count(0)
-    page.get_by_test_id("new-flow-lane").click()
+    page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles", "emit")
     page.get_by_test_id("select-where").select_option("volume")
     put(page, "rate", "8000")
@@ -104,7 +104,7 @@ def test_from_a_mesh_to_a_wind_around_it_to_files(page, address, tmp_path):
     made = document(page, address, key)
     (tmp_path / "assets").mkdir()
     float_mesh.export(tmp_path / "assets" / "glass_float.obj")
-    plan = Plan(parse(made), Assets(tmp_path / "assets"))
+    plan = plan_of(parse(made), Assets(tmp_path / "assets"))
     time = (int(page.get_by_test_id("frame").inner_text().split("/")[0]) - 1) / 24
     read = subprocess.run(
         ["/usr/bin/python3", "-c", READ_VDB, str(tmp_path / "field.vdb")], capture_output=True, text=True, check=True

@@ -220,3 +220,39 @@ def test_a_finer_gas_is_run_estimated_compared_and_written_from_the_command_line
     assert "did you mean 'ember'?" in wrong.stderr
     said = gust("export", tmp_path / "fine", "--to", tmp_path / "z", "--format", "zarr", "--frames", "3-4")
     assert [line.split()[1] for line in said.stdout.splitlines()] == ["fine.0003.zarr.zip", "fine.0004.zarr.zip"]
+
+
+def test_liquid_is_run_checked_compared_and_written_from_the_command_line(tmp_path):
+    """The same job as in the browser, by command: uneven glass with and without the push."""
+    for flow in ("glass", "still"):
+        gust(
+            "run", "slow_gather", "--flow", flow, "--quality", "preview", "--frames", "1-5", "--out", tmp_path / flow
+        )  # fmt: skip
+    assert "nothing found" in gust("check", "slow_gather").stdout
+    found = json.loads(gust("estimate", "slow_gather", "--flow", "glass", "--run", tmp_path / "glass", "--json").stdout)
+    assert (found["unit"], found["frames"]) == ("particles", 120)
+    rows = json.loads(gust("compare", tmp_path / "glass", tmp_path / "still", "--json").stdout)
+    assert rows[0]["both"] == rows[0]["a"] == rows[0]["b"]
+    assert rows[-1]["greatest"] > rows[0]["greatest"]
+    grids = json.loads(
+        gust("compare", tmp_path / "glass", tmp_path / "still", "--channel", "fill", "--frames", "5-5", "--json").stdout
+    )
+    assert grids[0]["a"]["high"] > 0.5
+    for what, format, ending in (
+        ("", "ply", "glass.0005.ply"), ("", "usd", "glass.0005.usdc"), ("surface", "obj", "glass.surface.0005.obj"),
+        ("surface", "usd", "glass.surface.0005.usdc"), ("volume", "vdb", "glass.volume.0005.vdb"),
+    ):  # fmt: skip
+        words = ["--what", what] if what else []
+        to = tmp_path / f"{what}{format}"
+        said = gust("export", tmp_path / "glass", "--to", to, "--format", format, "--frames", "5-5", *words).stdout
+        assert ending in said
+        assert (to / ending).stat().st_size > 1000
+    wrong = gust(
+        "export", tmp_path / "glass", "--to", tmp_path / "no", "--what", "foam", "--format", "vdb", check=False
+    )
+    assert wrong.returncode == 2
+    assert "not a format for foam" in wrong.stderr
+    names = [op["id"] for op in json.loads(gust("ops", "--json").stdout)["steps"] if op.get("lane") == "liquid"]
+    assert {"domain", "source", "push", "viscosity", "surface_tension", "collide", "foam_points", "surface"} <= set(
+        names
+    )

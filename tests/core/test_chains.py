@@ -3,10 +3,11 @@
 import numpy as np
 import pytest
 
-from errant_gust.core.fields.plan import remembering, sample, sample_chain
+from errant_gust.core.fields.node import remembering
 from errant_gust.core.fields.samples import Samples
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.fields.starts import Constant
+from errant_gust.core.fields.sampling import sample, sample_chain
+from errant_gust.core.fields.steps.starts import Constant
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -25,7 +26,7 @@ DOC = study(
 
 @pytest.mark.parametrize("count", [1, 17, 500, 9000])
 def test_all_steps_at_once_are_the_same_as_each_alone(rng, count):
-    nodes = [node for _, node in Plan(parse(DOC)).at(0.5).steps("n")]
+    nodes = [node for _, node in plan_of(parse(DOC)).at(0.5).steps("n")]
     points = rng.uniform(-1.5, 1.5, (count, 3))
     for node, together in zip(nodes, sample_chain(nodes, points), strict=True):
         alone = sample(node, points)[0]
@@ -35,7 +36,7 @@ def test_all_steps_at_once_are_the_same_as_each_alone(rng, count):
 
 def test_what_is_remembered_cannot_be_changed(rng, monkeypatch):
     """A step that writes into what it was given is found out instead of spoiling the others."""
-    scene = Plan(parse(study("S", lane("a", ("constant", {"value": 2}), ("gain", {}))))).at(0)
+    scene = plan_of(parse(study("S", lane("a", ("constant", {"value": 2}), ("gain", {}))))).at(0)
     points = np.zeros((3, 16), np.float32)
 
     def spoils(self, at):
@@ -50,7 +51,7 @@ def test_what_is_remembered_cannot_be_changed(rng, monkeypatch):
 
 
 def test_a_step_is_evaluated_once_at_the_same_block(monkeypatch):
-    scene = Plan(parse(study("S", lane("a", ("constant", {"value": 2}), ("gain", {}), ("gain", {}))))).at(0)
+    scene = plan_of(parse(study("S", lane("a", ("constant", {"value": 2}), ("gain", {}), ("gain", {}))))).at(0)
     nodes = [node for _, node in scene.steps("a")]
     calls = []
     plain = Constant.evaluate

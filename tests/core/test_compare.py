@@ -5,15 +5,15 @@ import pytest
 import zarr
 
 from errant_gust.core.errors import FileError
-from errant_gust.core.fields.scene import Plan
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.runs import compute as compute_module
-from errant_gust.core.runs.compare import channel_of, difference, numbers_of, on_one_grid, particles_apart
+from errant_gust.core.runs import stepping
+from errant_gust.core.runs.carried import plan_of
+from errant_gust.core.runs.compare import channel_of, difference, numbers_of, on_one_grid, points_apart
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.cost import cost_of
 from errant_gust.core.runs.export import export_run
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 from tests.core.test_gas import PUFF, gas
@@ -95,10 +95,10 @@ def test_particles_are_matched_by_number(tmp_path):
         for f in data["fields"]:
             f.pop("on", None)
         data["flows"].append({**lane("p", emit, ("carry", {"field": "wind"})), "name": "P", "kind": "particles"})
-        return Plan(parse(data)).study
+        return plan_of(parse(data)).study
 
     a, b = (compute(study(v), "p", tmp_path / n) for v, n in ((1.0, "a"), (1.5, "b")))
-    found = particles_apart(a, b, 7)
+    found = points_apart(a, b, 7)
     assert found["both"] == 50
     assert found["mean"] == pytest.approx(0.5 * 6 / 24, rel=1e-4)
     assert found["greatest"] == pytest.approx(found["mean"], rel=1e-3)
@@ -111,11 +111,11 @@ def test_a_run_costs_what_its_preview_took_times_voxels_and_substeps(tmp_path):
     p = gas(PUFF, ("rise", {"lift": 0.1}), h=0.05, domain={"follow": False, "longest": 1.0}, end=16)
     assert cost_of(p, "g", "full", [RunStore(tmp_path / "none")]).seconds is None, "nothing measured, nothing said"
     preview = compute(p.study, "g", tmp_path / "preview", quality="preview")
-    facts = {int(k): v for k, v in preview.manifest()["frames"].items()}
+    facts = {int(k): v for k, v in ((n, preview.facts(n)) for n in preview.frames())}
     assert facts[12]["substeps"] >= 1
     assert facts[12]["fastest"] > 0.1
     full = compute(p.study, "g", tmp_path / "full")
-    theirs = {int(k): v for k, v in full.manifest()["frames"].items()}
+    theirs = {int(k): v for k, v in ((n, full.facts(n)) for n in full.frames())}
     found = cost_of(p, "g", "full", [preview])
     assert found.basis == "the preview run"
     assert found.measured == 15
@@ -139,7 +139,7 @@ def test_frames_that_nobody_measured_are_taken_to_be_like_the_last_ones(tmp_path
     found = cost_of(p, "g", "full", [part])
     assert found.basis == "this run"
     assert found.frames == 30
-    mean = np.mean([v["seconds"] for k, v in part.manifest()["frames"].items() if int(k) > 1])
+    mean = np.mean([v["seconds"] for k, v in ((n, part.facts(n)) for n in part.frames()) if int(k) > 1])
     assert found.seconds == pytest.approx(30 * mean, rel=0.9)
     assert found.measured == 10
 
@@ -174,7 +174,7 @@ def test_frames_as_zarr_are_what_the_run_holds_and_never_half_written(tmp_path, 
 
 def test_the_time_left_is_told_by_the_last_frames_not_by_the_first(tmp_path, monkeypatch):
     """A clock of its own: the first frame takes 100 s (everything is loaded in it), the n-th takes n seconds."""
-    now, real = [0.0], compute_module.open_flow
+    now, real = [0.0], stepping.open_flow
 
     class Slow:
         def __init__(self, *of):
@@ -188,10 +188,10 @@ def test_the_time_left_is_told_by_the_last_frames_not_by_the_first(tmp_path, mon
             now[0] += frame + 1
             return self.flow.next(state, frame, *more, **options)
 
-    monkeypatch.setattr(compute_module, "open_flow", Slow)
-    monkeypatch.setattr(compute_module.time, "perf_counter", lambda: now[0])
+    monkeypatch.setattr(stepping, "open_flow", Slow)
+    monkeypatch.setattr(stepping.time, "perf_counter", lambda: now[0])
     said = []
-    compute_module.compute(gas(PUFF, end=12).study, "g", tmp_path / "run", report=said.append)
+    compute(gas(PUFF, end=12).study, "g", tmp_path / "run", report=said.append)
     left = {done.frame: done.left for done in said}
     assert left[1] == 100 * 11, "nothing else is known yet"
     assert left[2] == 2 * 10

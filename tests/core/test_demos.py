@@ -8,7 +8,8 @@ import pytest
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import DEMOS
-from errant_gust.core.fields.look import domain, reading
+from errant_gust.core.fields.extent import domain
+from errant_gust.core.fields.look import reading
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from tests.studies import DEMO
 

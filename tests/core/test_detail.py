@@ -5,14 +5,14 @@ import pytest
 
 from errant_gust.core.api import open_study
 from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.scene import Plan
 from errant_gust.core.flows.gas.refined import DetailFlow
-from errant_gust.core.flows.kinds import open_flow
-from errant_gust.core.grids.refine import across, along, finer_faces
-from errant_gust.core.places import home
+from errant_gust.core.flows.kind import open_flow
+from errant_gust.core.grids.staggered.refine import across, along, finer_faces
+from errant_gust.core.home import home
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
-from errant_gust.core.runs.store import RunStore
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 from tests.core.test_gas import BALL, CLOSED, PUFF, ROCK, gas, height, run
@@ -31,7 +31,7 @@ def fine(p, *more, id="fine", **detail):
         f.pop("on", None)
     steps = ("detail", {"flow": "g", **detail}), *more
     data["flows"].append({**lane(id, *steps), "name": "Fine", "kind": "gas"})
-    return Plan(parse(data))
+    return plan_of(parse(data))
 
 
 def alone(rows, work):

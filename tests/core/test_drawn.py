@@ -7,9 +7,10 @@ import pytest
 from pxr import Usd, UsdGeom
 
 from errant_gust.core.errors import FileError
-from errant_gust.core.flows.particles.drawn import Drawing, FlowLines, Lines, SpreadAlong, Trail
+from errant_gust.core.flows.drawing import Drawing, drawing_of
+from errant_gust.core.flows.particles.trails import FlowLines, SpreadAlong, Trail
+from errant_gust.core.flows.results import Lines
 from errant_gust.core.runs.compute import compute
-from errant_gust.core.runs.drawing import drawing_of
 from errant_gust.core.runs.export import export_run
 from errant_gust.core.runs.identity import run_identity
 from tests.core.test_motion import BURST, WIND

@@ -5,10 +5,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from errant_gust.core.grids.faces import FaceGrid, face_points, open_shares, project, spread_into_walls
 from errant_gust.core.grids.grid import Grid
-from errant_gust.core.grids.poisson import Poisson
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.grids.staggered.faces import FaceGrid, face_points, open_shares, project, spread_into_walls
+from errant_gust.core.grids.staggered.poisson import NONE, Poisson
 from errant_gust.core.kernels import poisson as kernels
 
 F = np.float32
@@ -84,15 +84,15 @@ def test_the_operator_is_symmetric_and_positive_for_any_shares(seed, shape):
     dinv = np.zeros((nx + 2, ny + 2, nz + 2), F)
     lo, hi = np.empty((nx, ny), np.int32), np.empty((nx, ny), np.int32)
     tips = np.empty((nx, ny), np.int32)
-    kernels.set_up(*shares, dinv, lo, hi, tips)
+    kernels.set_up(*shares, dinv, lo, hi, tips, NONE)
     x, y, ax, ay = (np.zeros_like(dinv) for _ in range(4))
     x[1:-1, 1:-1, 1:-1], y[1:-1, 1:-1, 1:-1] = rng.normal(size=(2, *shape))
-    kernels.apply(x, *shares, dinv, lo, hi, tips, ax, 0, nx)
-    kernels.apply(y, *shares, dinv, lo, hi, tips, ay, 0, nx)
+    kernels.apply(x, *shares, dinv, lo, hi, tips, NONE, ax, 0, nx)
+    kernels.apply(y, *shares, dinv, lo, hi, tips, NONE, ay, 0, nx)
     assert (ax * y).sum() == pytest.approx((x * ay).sum(), abs=1e-3 * float(np.abs(ax).sum()))
     assert (ax * x).sum() > -1e-4
     below = np.zeros([(n + 1) // 2 + 2 for n in shape], F)
-    kernels.restrict(x, ay, *shares, dinv, lo, hi, tips, below, 0, below.shape[0] - 2)
+    kernels.restrict(x, ay, *shares, dinv, lo, hi, tips, NONE, below, 0, below.shape[0] - 2)
     left = np.pad((ay - ax)[1:-1, 1:-1, 1:-1], [(0, n % 2) for n in shape])
     children = left.reshape([v for n in below.shape for v in (n - 2, 2)]).sum(axis=(1, 3, 5))
     assert np.allclose(below[1:-1, 1:-1, 1:-1], 0.5 * children, atol=1e-4)
@@ -115,7 +115,7 @@ def test_rows_beside_closed_sides_and_in_empty_parts_keep_the_constant_stencil()
         s[(slice(None),) * axis + (0,)] = 0
     shares[1][2, 2, 3] = F(0.4)
     dinv, spans = np.zeros((8, 7, 9), F), [np.empty((6, 5), np.int32) for _ in range(3)]
-    kernels.set_up(*shares, dinv, *spans)
+    kernels.set_up(*shares, dinv, *spans, NONE)
     lo, hi, tips = spans
     cut = np.argwhere(hi > lo).tolist()
     assert cut == [[2, 1], [2, 2]], "the two rows beside the one narrowed face"
@@ -137,7 +137,7 @@ def test_several_sweeps_at_once_are_the_sweeps_one_after_the_other(rng, slabs):
     dinv = np.zeros([n + 2 for n in shape], F)
     lo, hi = np.empty((nx, ny), np.int32), np.empty((nx, ny), np.int32)
     tips = np.empty((nx, ny), np.int32)
-    kernels.set_up(*shares, dinv, lo, hi, tips)
+    kernels.set_up(*shares, dinv, lo, hi, tips, NONE)
     on = dinv > 0
 
     def staged(work):
@@ -148,7 +148,7 @@ def test_several_sweeps_at_once_are_the_sweeps_one_after_the_other(rng, slabs):
 
     b, p = np.zeros_like(dinv), np.full_like(dinv, 7)
     b[on], p[~on] = rng.normal(size=int(on.sum())), 0
-    staged(lambda a, c, whole: kernels.descend(p, b, *shares, dinv, lo, hi, tips, a, c, whole))
+    staged(lambda a, c, whole: kernels.descend(p, b, *shares, dinv, lo, hi, tips, NONE, a, c, whole))
     known = np.zeros(dinv.shape)
     for colour in (0, 1, 0, 1):
         relaxed_one_by_one(known, b, shares, colour)
@@ -157,7 +157,9 @@ def test_several_sweeps_at_once_are_the_sweeps_one_after_the_other(rng, slabs):
     coarse = np.zeros([(n + 1) // 2 + 2 for n in shape], F)
     coarse[1:-1, 1:-1, 1:-1] = rng.normal(size=[n - 2 for n in coarse.shape])
     totals, sums = np.zeros(nx), np.zeros(nx)
-    staged(lambda a, c, whole: kernels.ascend(coarse, p, b, *shares, dinv, lo, hi, tips, totals, sums, a, c, whole))
+    staged(
+        lambda a, c, whole: kernels.ascend(coarse, p, b, *shares, dinv, lo, hi, tips, NONE, totals, sums, a, c, whole)
+    )
     fine = coarse[1:-1, 1:-1, 1:-1]
     for axis, n in enumerate(shape):
         fine = np.repeat(fine, 2, axis=axis)
@@ -172,8 +174,12 @@ def test_several_sweeps_at_once_are_the_sweeps_one_after_the_other(rng, slabs):
     d, q = np.zeros_like(dinv), np.zeros_like(dinv)
     d[on] = rng.normal(size=int(on.sum()))
     want, out = np.where(on, p - F(0.1) + F(0.3) * d, 0), np.zeros_like(dinv)
-    staged(lambda a, c, whole: kernels.turn(d, p, F(0.1), F(0.3), *shares, dinv, lo, hi, tips, q, totals, a, c, whole))
-    kernels.apply(d, *shares, dinv, lo, hi, tips, out, 0, nx)
+    staged(
+        lambda a, c, whole: kernels.turn(
+            d, p, F(0.1), F(0.3), *shares, dinv, lo, hi, tips, NONE, q, totals, a, c, whole
+        )
+    )
+    kernels.apply(d, *shares, dinv, lo, hi, tips, NONE, out, 0, nx)
     assert np.allclose(d, want, atol=1e-6)
     assert np.array_equal(q, out)
     assert totals.sum() == pytest.approx(float((q.astype(float) * d).sum()), rel=1e-5)

@@ -7,25 +7,22 @@ import threading
 import numpy as np
 import pytest
 
-from errant_gust.core.api import open_study
 from errant_gust.core.errors import FileError, StudyError
-from errant_gust.core.fields.plan import sample
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.files.volumes import read_volume
+from errant_gust.core.fields.sampling import sample
+from errant_gust.core.files.volume_files import read_volume
 from errant_gust.core.flows.particles.flow import ParticleFlow
-from errant_gust.core.places import home
-from errant_gust.core.runs import job
+from errant_gust.core.home import home
+from errant_gust.core.looking.texels import thinned
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
-from errant_gust.core.runs.store import RunStore
-from errant_gust.core.runs.volumes import grid_of, thinned
+from errant_gust.core.runs.manifest import begin
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
-from tests.core.test_gas import BALL, PUFF, ROCK, gas
+from tests.core.test_gas import BALL, PUFF, ROCK, gas, grid_of
 from tests.studies import central_differences, values
-
-assert open_study  # importing it makes runs known to fields
 
 
 @pytest.fixture(autouse=True)
@@ -48,7 +45,7 @@ def riding(step=None, *, steps=(), **more):
                                    "preview_share": 1, "life": 99}), ("carry", {"field": "v"})),
         "name": "Riders", "kind": "particles",
     })  # fmt: skip
-    return Plan(parse(data))
+    return plan_of(parse(data))
 
 
 def test_a_field_is_what_the_run_holds_and_between_frames_what_lies_between():
@@ -103,7 +100,7 @@ def test_an_edit_of_the_gas_gives_another_field_and_another_run_of_its_riders():
 
 def test_a_run_that_somebody_else_computes_is_waited_for():
     p = riding()
-    store = RunStore(home() / "runs" / job.prepare(p.study, "g", "preview", home() / "runs", p.assets))
+    store = RunStore(home() / "runs" / begin(p.study, "g", "preview", home() / "runs", p.assets))
     held, free = threading.Event(), threading.Event()
 
     def somebody() -> None:
@@ -132,7 +129,7 @@ def test_a_run_that_somebody_else_computes_is_waited_for():
 def test_circles_other_flows_and_unknown_channels_say_so():
     with pytest.raises(StudyError, match="pushed by a field that is made from it"):
         values(riding(steps=(("push", {"field": "v"}),)).at(0.2).lane("v"), np.zeros((1, 3), np.float32))
-    with pytest.raises(StudyError, match="is no gas"):
+    with pytest.raises(StudyError, match="'riders' has no volume: it is Particles"):
         values(riding({"flow": "riders"}).at(0).lane("v"), np.zeros((1, 3), np.float32))
     with pytest.raises(FileError, match="no channel 'densty'"):
         values(riding({"channel": "densty"}).at(0).lane("d"), np.zeros((1, 3), np.float32))

@@ -6,9 +6,10 @@ import pytest
 from errant_gust.core.errors import BudgetError, Cancelled, GustError, StudyError
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.state import GasState
-from errant_gust.core.kernels import gas as kernels
+from errant_gust.core.flows.kind import kind_of
+from errant_gust.core.kernels import advection as kernels
 from errant_gust.core.runs.compute import compute
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane
 from tests.studies import plan
 
@@ -32,6 +33,11 @@ def run(p, frames, id="g", quality="full"):
     for n in range(1, frames + 1):
         state = f.next(state, n)
     return f, state
+
+
+def grid_of(store, frame, name):
+    """A channel of a stored frame as a grid."""
+    return kind_of("gas").result().grid(store, frame, name)
 
 
 def height(state):

@@ -7,9 +7,12 @@ import pytest
 
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.refined import DetailFlow
-from errant_gust.core.grids.faces import open_shares
-from errant_gust.core.grids.poisson import Poisson
+from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.grids.staggered.faces import open_shares
+from errant_gust.core.grids.staggered.poisson import Poisson
+from errant_gust.core.runs import job
+from errant_gust.core.runs.manifest import begin
 from errant_gust.core.study.building import lane
 from tests.core.test_gas import BALL, PUFF, ROCK, gas, run
 from tests.core.test_solver import torus_and_sphere
@@ -131,3 +134,20 @@ def test_the_number_of_threads_changes_no_bit_of_what_is_solved(cut, rng):
     one, two, four = (s.solve(b) for s in solvers)
     assert np.array_equal(one, two)
     assert np.array_equal(one, four)
+
+
+@pytest.mark.parametrize(
+    ("kind", "words"), [("gas", "larger voxels would fit"), ("particles", "fewer particles would fit")]
+)
+def test_a_run_that_finds_no_memory_says_what_would_fit_its_kind(kind, words, tmp_path, monkeypatch):
+    steps = (PUFF,) if kind == "gas" else (("emit", {"shape": "ball"}), ("gravity", {}))
+    study = gas(PUFF).study if kind == "gas" else plan(flows=[{**lane("g", *steps), "kind": kind}]).study
+    identity = begin(study, "g", "full", tmp_path, Assets())
+
+    def full(*_, **__):
+        raise MemoryError
+
+    monkeypatch.setattr(job, "compute", full)
+    result = job.work(str(tmp_path / identity), 3)
+    assert result["state"] == "failed"
+    assert words in result["message"]

@@ -1,26 +1,20 @@
 """What brings gas in and what it is made into: operations, particles, fields, growth, formulas; and bad input."""
 
-import errno
-import json
-import subprocess
-import sys
-import time
-
 import numpy as np
 import pytest
 
 from errant_gust.core.api import open_study
-from errant_gust.core.errors import FileError, GustError, StudyError
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.errors import GustError, StudyError
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.sources import _motion
 from errant_gust.core.flows.gas.steps import Work
-from errant_gust.core.runs import store as stores
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane
-from errant_gust.core.study.document import dump, parse
+from errant_gust.core.study.document import parse
 from tests.core.test_gas import BALL, CLOSED, PUFF, gas, run
+from tests.interrupted import survives_a_full_disk, survives_a_kill
 
 assert open_study
 STILL = {**CLOSED, "follow": False}
@@ -108,7 +102,7 @@ def test_particles_bring_gas_and_their_motion():
     data["flows"].append(
         {**lane("sparks", ("emit", emit), ("carry", {"field": "wind"})), "name": "Sparks", "kind": "particles"}
     )
-    f, state = run(Plan(parse(data)), 12)
+    f, state = run(plan_of(parse(data)), 12)
     at, velocity = f.particles_of("sparks", f.clock.seconds(13))
     np.testing.assert_allclose(velocity[:, 0], [0.9, 0, 0.6], atol=1e-5)
     index = np.unravel_index(np.argmax(state.channel("density")), state.values.shape[1:])
@@ -189,7 +183,7 @@ def scalar(name, expression):
 BAD = [
     (("source", {"shape": "ball", "where": "everywhere"}), "no lane says where", "by"),
     (("source", {"where": "particles"}), "no particles are chosen", "flow"),
-    (("source", {"where": "particles", "flow": "g"}), "has no particles", "flow"),
+    (("source", {"where": "particles", "flow": "g"}), "made from each other in a circle (g → g)", "flow"),
     (("channel", {"name": "glow", "copies": "hat"}), "there is no channel 'hat'", "copies"),
     (("channel", {"name": "glow", "copies": "glow"}), "copies itself", "copies"),
     (("formula", {"expression": "temprature * 2"}), "temprature", "expression"),
@@ -229,57 +223,12 @@ def test_gas_that_stops_being_numbers_stops_the_run_and_keeps_the_frames(tmp_pat
 
 
 def test_a_full_disk_stops_a_gas_run_and_keeps_its_frames(tmp_path, monkeypatch):
-    p, real, written = gas(PUFF, ("rise", {}), end=12), stores._sync_tree, []
-
-    def full(folder):
-        written.append(folder)
-        if len(written) == 4:
-            raise OSError(errno.ENOSPC, "No space left on device")
-        real(folder)
-
-    monkeypatch.setattr(stores, "_sync_tree", full)
-    with pytest.raises(FileError, match=r"frame 4 could not be written.*No space") as found:
-        compute(p.study, "g", tmp_path / "run")
-    assert "continue" in found.value.fix
-    store = RunStore(tmp_path / "run")
-    assert store.frames() == [1, 2, 3]
-    assert not list(store.frames_folder.glob(".writing-*")), "nothing half-written is left"
-    monkeypatch.setattr(stores, "_sync_tree", real)
-    compute(p.study, "g", tmp_path / "run")
-    straight = compute(p.study, "g", tmp_path / "straight")
-    for name in ("density", "temperature", "u", "v", "w"):
-        np.testing.assert_array_equal(store.read(12, (name,))[name], straight.read(12, (name,))[name])
-
-
-KILLED = """
-import sys, json, pathlib
-from errant_gust.core.runs.compute import compute
-from errant_gust.core.study.document import parse
-compute(parse(json.loads(pathlib.Path(sys.argv[1]).read_text())), "g", pathlib.Path(sys.argv[2]))
-"""
+    survives_a_full_disk(gas(PUFF, ("rise", {}), end=12).study, "g", tmp_path / "run", monkeypatch)
 
 
 def test_a_gas_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):
-    p = gas(PUFF, ("rise", {}), ("curl_up", {}), ("cool", {}),
-            h=0.05, end=14)  # fmt: skip
-    text = tmp_path / "study.json"
-    text.write_text(json.dumps(dump(p.study)))
-    folder = tmp_path / "run"
-    process = subprocess.Popen([sys.executable, "-c", KILLED, str(text), str(folder)])
-    deadline = time.monotonic() + 120
-    while len(RunStore(folder).frames()) < 3 and time.monotonic() < deadline and process.poll() is None:
-        time.sleep(0.01)
-    process.kill()
-    process.wait()
-    done = RunStore(folder).frames()
-    assert done[:3] == [1, 2, 3]
-    for frame in done:
-        assert np.isfinite(RunStore(folder).read(frame)["density"]).all()
-    compute(p.study, "g", folder)
-    straight = compute(p.study, "g", tmp_path / "straight")
-    assert RunStore(folder).frames() == list(range(1, 15))
-    for name in ("density", "temperature", "u", "v", "w"):
-        np.testing.assert_array_equal(RunStore(folder).read(14, (name,))[name], straight.read(14, (name,))[name])
+    study = gas(PUFF, ("rise", {}), ("curl_up", {}), ("cool", {}), h=0.05, end=14).study
+    survives_a_kill(study, "g", tmp_path / "run")
 
 
 @pytest.mark.parametrize("fps", [12, 24, 48])

@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from errant_gust.core.fields.catalogue import STEPS
-from errant_gust.core.fields.plan import sample
-from errant_gust.core.files.volumes import write_npz
+from errant_gust.core.fields.sampling import sample
+from errant_gust.core.files.volume_files import write_npz
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.study.registry import FIELD, steps_of
 from tests.studies import SHAPES, central_differences, lane, node
 
 OTHERS = (
@@ -180,7 +180,7 @@ def test_gradient_agrees_with_differences(name, assets):
 
 def test_every_step_has_a_gradient_case():
     named = {step[0] for steps in ALL.values() for step in steps}
-    assert set(STEPS) - named <= {"bake", "from_run"}, "tested with grids and with runs"
+    assert set(steps_of(FIELD)) - named <= {"bake", "from_run"}, "tested with grids and with runs"
 
 
 @settings(max_examples=15)

@@ -12,9 +12,9 @@ import pytest
 from scipy import ndimage
 
 from errant_gust.core.errors import FileError
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.files.vdb import read_vdb, write_vdb
-from errant_gust.core.files.volumes import write_npz, write_vti, writer_for
+from errant_gust.core.files.volume_files import write_npz, write_vti, writer_for
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from tests.studies import lane, node, plan, values

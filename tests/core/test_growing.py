@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from errant_gust.core.demos.geometry import write_obj
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.solved import solved_of
 from errant_gust.core.geometry.shapes import Assets
 from tests.core.test_gas import gas, run

@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 from pxr import Usd, UsdGeom
 
 from errant_gust.core.errors import StudyError
+from errant_gust.core.flows.drawing import drawing_of
 from errant_gust.core.flows.particles.instances import _times, _toward
-from errant_gust.core.runs.drawing import drawing_of
 from errant_gust.core.runs.export import export_run
 from tests.core.test_drawn import made
 from tests.core.test_motion import BURST, WIND

@@ -9,9 +9,9 @@ import trimesh
 
 from errant_gust.core.checks import findings
 from errant_gust.core.errors import FileError, GustError, StudyError
-from errant_gust.core.fields.plan import bake, sample
+from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.files.vdb import read_vdb, write_vdb
-from errant_gust.core.files.volumes import read_volume, write_npz, write_vti, writer_for
+from errant_gust.core.files.volume_files import read_volume, write_npz, write_vti, writer_for
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion

@@ -8,10 +8,10 @@ from hypothesis import strategies as st
 from errant_gust.core.errors import Cancelled, StudyError
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.state import Particles
-from errant_gust.core.flows.particles.steps import PARTICLE_STEPS
 from errant_gust.core.flows.random import unit_vectors
 from errant_gust.core.runs.compute import compute
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.study.registry import steps_of
 from tests.core.test_particles import flow, rotation_lanes
 from tests.studies import lane
 
@@ -301,7 +301,7 @@ def test_every_motion_step_can_be_switched_on_with_its_defaults():
     needed = {"field": "v", "by": "m", "shape": "ball"}
     steps = [
         (id, {n: needed[n] for n in cls.model_fields if n in needed and cls.model_fields[n].is_required()})
-        for id, cls in PARTICLE_STEPS.items()
+        for id, cls in steps_of("particles").items()
         if cls.family == "motion"
     ]
     f = ParticleFlow(flow(BURST, *steps, fields=fields), "p")

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from tests.studies import node
 
 MIDDLE = np.array([0.013, 0.021, -0.017])

@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from errant_gust.core.fields.noise import CELL_KINDS
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
+from errant_gust.core.fields.steps.noise import CELL_KINDS
 from tests.studies import central_differences, lane, node, plan, values
 
 

@@ -11,14 +11,15 @@ import numpy as np
 import pytest
 import trimesh
 
-from errant_gust.core.checks import findings, findings_on_frame
+from errant_gust.core.checks import findings
 from errant_gust.core.errors import BudgetError, Cancelled, FileError, StudyError
+from errant_gust.core.flows.particles.findings import frame_findings
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
 from errant_gust.core.study.document import parse
 from tests.studies import DEMO, lane, plan
@@ -168,15 +169,13 @@ def test_no_particle_gets_into_the_tower_of_the_demo(tmp_path):
     assert near.sum() > 100, "the test must see particles at the tower"
     inside = tower.contains(positions[near]) if tower.is_watertight else np.zeros(1)
     assert inside.sum() == 0
-    assert not [
-        f for f in findings_on_frame(p, "spray", study.clock.seconds(60), positions) if f.code == "inside_shape"
-    ]
+    assert not [f for f in frame_findings(p, "spray", study.clock.seconds(60), positions) if f.code == "inside_shape"]
 
 
 def plan_of_demo(study):
-    from errant_gust.core.fields.scene import Plan
+    from errant_gust.core.runs.carried import plan_of
 
-    return Plan(study, Assets(DEMO))
+    return plan_of(study, Assets(DEMO))
 
 
 def demo_study(**emit):
@@ -250,7 +249,7 @@ def test_a_half_written_frame_is_never_seen(tmp_path, monkeypatch):
     store.create({"identity": "x", "flow": "p"})
     store.write(1, {"position": np.zeros((5, 3), np.float32)}, {"count": 5})
     monkeypatch.setattr(
-        "errant_gust.core.runs.store._sync_tree",
+        "errant_gust.core.runs.frame_store._sync_tree",
         lambda folder: (_ for _ in ()).throw(OSError(28, "No space left on device")),
     )
     with pytest.raises(FileError, match=r"frame 2 could not be written \(No space left.*frames before it are kept"):
@@ -340,5 +339,5 @@ def test_particles_inside_a_shape_are_counted():
         fields=(lane("v", ("wind",), ("steer_around", {"shape": "ball"})),),
     )
     positions = ParticleFlow(p, "p").first().position.T
-    found = {f.code: f for f in findings_on_frame(p, "p", 0.0, positions)}
+    found = {f.code: f for f in frame_findings(p, "p", 0.0, positions)}
     assert "300 of 300" in found["inside_shape"].what

@@ -5,7 +5,7 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from errant_gust.core.errors import FileError, GustError, StudyError
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.geometry.curve_files import read_curves
 from errant_gust.core.geometry.curves import CurveSet, frames
 from tests.studies import node, values

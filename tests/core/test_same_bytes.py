@@ -11,8 +11,8 @@ SCRIPT = """
 import json, sys
 from pathlib import Path
 import numpy as np
-from errant_gust.core.fields.plan import bake
-from errant_gust.core.files.volumes import WRITERS, write_zarr, writer_for
+from errant_gust.core.fields.sampling import bake
+from errant_gust.core.files.volume_files import WRITERS, write_zarr, writer_for
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run

@@ -7,11 +7,11 @@ import pytest
 
 from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.solved import solved_of
-from errant_gust.core.grids.faces import FaceGrid, face_points, open_shares, project
-from errant_gust.core.grids.poisson import BYTES_A_VOXEL, Poisson
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.grids.staggered.faces import FaceGrid, face_points, open_shares, project
+from errant_gust.core.grids.staggered.poisson import BYTES_A_VOXEL, Poisson
 from tests.studies import lane, node, plan
 
 F = np.float32

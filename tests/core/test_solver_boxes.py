@@ -7,11 +7,11 @@ from hypothesis import strategies as st
 
 from errant_gust.core.checks import findings
 from errant_gust.core.errors import SolverError
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.solved import solved_of
-from errant_gust.core.grids.faces import BOUND, FaceGrid, open_shares, project
-from errant_gust.core.grids.poisson import Poisson
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.grids.staggered.faces import BOUND, FaceGrid, open_shares, project
+from errant_gust.core.grids.staggered.poisson import Poisson
 from errant_gust.core.study.building import lane
 from tests.studies import node, plan
 

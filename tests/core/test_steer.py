@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from errant_gust.core.fields.plan import bake, sample
+from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.region import GridRegion
 from tests.studies import DEMO, central_differences, lane, node, plan, values

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from scipy.interpolate import PchipInterpolator
 
 from errant_gust.core.fields.bunching import bunching
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.profile import profile
 from errant_gust.core.study.turns import rotation, turn_of

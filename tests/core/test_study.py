@@ -9,12 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from errant_gust.core.errors import BudgetError, FileError, StudyError
-from errant_gust.core.fields.scene import Plan
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.study import document
-from errant_gust.core.study.document import parse
+from errant_gust.core.study.document import content_hash, parse
 from errant_gust.core.study.values import Keys
 from tests.studies import DEMO, data, lane, plan
 
@@ -174,5 +174,11 @@ def test_asset_names_are_never_paths(tmp_path):
     (tmp_path / "in").mkdir()
     (tmp_path / "secret.obj").write_text("v 0 0 0\n")
     shapes = [{"id": "m", "kind": "mesh", "params": {"file": "../secret.obj"}}]
-    found = Plan(parse(data(shapes=shapes)), Assets(tmp_path / "in")).problems()
+    found = plan_of(parse(data(shapes=shapes)), Assets(tmp_path / "in")).problems()
     assert "not a plain file name" in str(found[0])
+
+
+def test_a_hash_does_not_depend_on_how_zero_is_written():
+    """JavaScript writes -0 as 0: the same study would have another identity after an edit in the browser."""
+    assert content_hash([-0.0, {"a": 0}]) == content_hash([0, {"a": -0.0}]) == content_hash([0.0, {"a": 0.0}])
+    assert content_hash([1]) != content_hash([0])

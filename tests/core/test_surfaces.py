@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from errant_gust.core.fields.surfaces import surface_samples
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.geometry.surface_samples import surface_samples
 from tests.studies import DEMO, lane, node, plan, values
 
 F = np.float32
@@ -95,3 +95,17 @@ def test_the_flow_follows_a_mesh_that_moves_and_breathes(rng):
     assert np.linalg.norm(values(before, way * F(0.8)), axis=1).mean() > 0.2
     assert np.linalg.norm(values(after, way * F(0.8)), axis=1).mean() < 0.01
     assert np.linalg.norm(values(after, way * F(1.2) + F([3, 0, 0])), axis=1).mean() > 0.2
+
+
+def test_a_feature_size_by_a_field_is_the_detail_and_leaves_the_speed(rng):
+    points, _ = on_ball(rng, 1500)
+    swirl = {"shape": "ball", "octaves": 1}
+    sizes = lane("sizes", ("clock", {"rate": 0, "offset": 0.2}))
+    by_field = {**swirl, "feature_size": {"field": "sizes"}}
+    plain, varied = (node(("surface_swirl", p), others=(sizes,)) for p in ({**swirl, "feature_size": 0.2}, by_field))
+    a, b = (np.sqrt((values(n, points) ** 2).sum(axis=1).mean()) for n in (plain, varied))
+    assert b == pytest.approx(a, rel=0.02)
+    assert (plain.feature, varied.feature) == pytest.approx((0.2, 0.2))
+    growing = lane("growing", ("ramp", {"start": [-2, 0, 0], "end": [2, 0, 0], "curve": [[0, 0.1], [1, 1]]}))
+    noise = node(("noise", {"feature_size": {"field": "growing"}, "octaves": 1}), others=(growing,))
+    assert noise.feature == pytest.approx(0.1, rel=0.05), "the finest anywhere in the region"

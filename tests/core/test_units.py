@@ -10,11 +10,12 @@ from hypothesis import strategies as st
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import build
-from errant_gust.core.fields.look import domain, reading, unit_of
-from errant_gust.core.fields.plan import sample
+from errant_gust.core.fields.extent import domain
+from errant_gust.core.fields.look import reading, unit_of
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.units import SPEED, over, parse_unit, times, unit_text
 from errant_gust.core.files.vdb import write_vdb
-from errant_gust.core.files.volumes import write_npz, write_vti
+from errant_gust.core.files.volume_files import write_npz, write_vti
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from tests.core.test_particles import flow
@@ -77,10 +78,10 @@ def test_metres_added_to_metres_a_second_are_told_with_the_factor_that_mends_it(
     assert (appended["lane"], appended["step"]["params"]) == ("far", {"factor": 1.0, "in_unit": "m/s"})
     data = p.study.model_dump(mode="json")
     next(f for f in data["fields"] if f["id"] == "far")["steps"].append(appended["step"])
-    from errant_gust.core.fields.scene import Plan
+    from errant_gust.core.runs.carried import plan_of
     from errant_gust.core.study.document import parse
 
-    mended = Plan(parse(data))
+    mended = plan_of(parse(data))
     assert not of(findings(mended), "units_differ")
     points = np.random.default_rng(1).uniform(-1, 1, (50, 3))
     before, after = (sample(q.at(0).lane("w"), points)[0] for q in (p, mended))

@@ -10,7 +10,7 @@ import trimesh
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.server import runs
 from errant_gust.server.models import Run
 from tests.studies import data, lane
@@ -132,7 +132,7 @@ def test_a_mesh_is_imported_with_its_report_and_bad_ones_leave_nothing(api, stud
         assert "plain file name" in upload(api, study["key"], name, ball, 422)["what"]
     assert "no triangles" in upload(api, study["key"], "bad.obj", b"v 0 0 0\n", 422)["what"]
     assert "not a mesh format" in upload(api, study["key"], "bad.exe", ball, 422)["what"]
-    from errant_gust.server.store import folder
+    from errant_gust.server.revisions import folder
 
     assert sorted(p.name for p in (folder(study["key"]) / "assets").iterdir()) == ["glass.obj", "glass_2.obj"]
 
@@ -224,7 +224,7 @@ def test_a_run_is_found_again_and_restarts_only_when_something_matters(api, stud
     first = api("POST", "/runs", {"study": key, "flow": "spray"})
     done = wait_for(api, key, first["identity"])
     assert done["frames"] == [1, 2, 3, 4, 5, 6]
-    facts, arrays = unpack(api("GET", f"/runs/{first['identity']}/frames/6"))
+    facts, arrays = unpack(api("GET", f"/runs/{first['identity']}/frames/6/particles"))
     assert facts["count"] == len(arrays["position"]) > 50
     doc["looks"] = {"spray": {"size": 9}}
     study = api("PUT", f"/studies/{key}", {"document": doc, "base": study["revision"], "label": "Look"})
@@ -278,7 +278,7 @@ def test_a_frame_to_look_at_is_eight_bytes_a_particle_and_right(api, study):
     run = api("POST", "/runs", {"study": key, "flow": "spray"})
     wait_for(api, key, run["identity"])
     data = RunStore(runs.folder_of(run["identity"])).read(5)
-    answer = api("GET", f"/runs/{run['identity']}/frames/5?colour=age")
+    answer = api("GET", f"/runs/{run['identity']}/frames/5/particles?channel=age")
     facts, arrays = unpack(answer)
     low, high = np.array(facts["lower"]), np.array(facts["upper"])
     assert np.allclose(
@@ -288,7 +288,7 @@ def test_a_frame_to_look_at_is_eight_bytes_a_particle_and_right(api, study):
     assert np.allclose(age, data["age"], atol=(facts["high"] - facts["low"]) / 255)
     assert facts["unit"] == "s"
     assert len(answer.content) < 8.2 * facts["count"] + 700
-    said = api("GET", f"/runs/{run['identity']}/frames/5?colour=mood", status=422)
+    said = api("GET", f"/runs/{run['identity']}/frames/5/particles?channel=mood", status=422)
     assert "no channel 'mood'" in said["what"]
 
 
@@ -359,7 +359,7 @@ def test_an_archive_brings_its_files_and_names_in_it_are_never_paths(api, study,
             ("study.gust.json", text), ("assets/a.obj", ball), ("assets/../../evil.obj", ball), ("assets/run.sh", "x")
         ),
     )
-    from errant_gust.server.store import folder
+    from errant_gust.server.revisions import folder
 
     held = sorted(p.name for p in (folder(made["key"]) / "assets").iterdir())
     assert held == ["a.obj"]
@@ -440,3 +440,64 @@ def test_looking_at_a_lane_without_steps_is_no_error(api, study):
     assert facts["kind"] == "none"
     assert not arrays
     assert api("POST", "/look/reading", looking) == {"kind": "none"}
+
+
+def test_a_formula_of_hundreds_of_digits_is_one_lanes_affair(api, study):
+    doc = study["document"]
+    steps = [{"id": "a", "op": "constant", "params": {"value": 1}},
+             {"id": "b", "op": "formula", "params": {"expression": f"in * {'7' * 310}"}}]  # fmt: skip
+    doc["fields"].append({"id": "huge", "name": "Huge", "steps": steps})
+    facts, arrays = unpack(api("POST", "/look/swatches", {"study": study["key"], "document": doc, "size": 8}))
+    assert any(k.startswith("fields.huge") for k in facts["errors"])
+    assert "wind.s0" in arrays or any(name.startswith("wind.") for name in arrays)
+
+
+def test_what_is_given_up_for_theirs_stays_in_the_history(api, study):
+    key, base = study["key"], study["revision"]
+    mine, theirs = (json.loads(json.dumps(study["document"])) for _ in range(2))
+    theirs["name"], mine["note"] = "Theirs", "mine"
+    kept = api("PUT", f"/studies/{key}", {"document": theirs, "base": base, "label": "theirs"})
+    aside = api("POST", f"/studies/{key}/aside", {"document": mine, "base": kept["revision"], "label": "Note → mine"})
+    now = api("GET", f"/studies/{key}")
+    assert (now["document"]["name"], now["revision"]) == ("Theirs", kept["revision"]), "it is nobody's head"
+    assert api("POST", f"/studies/{key}/undo")["redo"] == "theirs"
+    assert api("POST", f"/studies/{key}/redo")["document"]["name"] == "Theirs", "no redo leads to it"
+    labels = {h["revision"]: h["label"] for h in api("GET", f"/studies/{key}/history")}
+    assert labels[aside["revision"]] == "Set aside: Note → mine"
+    back = api("POST", f"/studies/{key}/restore/{aside['revision']}")
+    assert back["document"]["note"] == "mine"
+
+
+def test_a_clock_that_grows_while_a_run_goes_is_gone_on_with(api, study):
+    doc = study["document"]
+    doc["flows"][0]["steps"][0]["params"]["rate"] = 60_000
+    doc["clock"]["end"] = 60
+    first = api("PUT", f"/studies/{study['key']}", {"document": doc, "base": study["revision"], "label": "x"})
+    run = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
+    wait_for(api, study["key"], run["identity"], "running")
+    doc["clock"]["end"] = 64
+    api("PUT", f"/studies/{study['key']}", {"document": doc, "base": first["revision"], "label": "longer"})
+    again = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
+    assert again["identity"] == run["identity"]
+    done = wait_for(api, study["key"], run["identity"])
+    end = time.monotonic() + 60
+    while len(done["frames"]) < 64 and time.monotonic() < end:
+        done = wait_for(api, study["key"], run["identity"])
+    assert done["frames"] == list(range(1, 65))
+    assert done["ended"] >= done["started"]
+    assert done["worker"]
+    assert done["bytes"] == RunStore(runs.folder_of(run["identity"])).bytes()
+
+
+def test_runs_of_an_earlier_version_are_told_by_their_folders(api, study):
+    import importlib
+
+    from django.apps import apps
+
+    run = api("POST", "/runs", {"study": study["key"], "flow": "spray"})
+    wait_for(api, study["key"], run["identity"])
+    Run.objects.update(kind="", bytes=0)
+    importlib.import_module("errant_gust.server.migrations.0003_told")._told_by_the_folder(apps, None)
+    kept = Run.objects.get(identity=run["identity"])
+    assert kept.kind == run["kind"]
+    assert kept.bytes > 1000

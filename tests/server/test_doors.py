@@ -12,11 +12,11 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 
 from errant_gust.core.errors import FileError, GustError
-from errant_gust.core.files.volumes import read_volume
-from errant_gust.core.places import home
+from errant_gust.core.files.volume_files import read_volume
+from errant_gust.core.home import home
 from errant_gust.core.runs import job
 from errant_gust.core.study.document import loads
-from errant_gust.server import runs, store
+from errant_gust.server import revisions, runs, study_files
 from errant_gust.server.models import Run
 from tests.server.test_api import ACROSS, api, study, unpack
 from tests.studies import data, lane
@@ -47,18 +47,18 @@ def test_a_study_is_never_a_path(api, key):
 
 def test_uploads_of_one_name_at_the_same_moment_are_both_kept_as_they_are(api, study, monkeypatch):
     both = threading.Barrier(2, timeout=20)
-    read = store.read_mesh
+    read = study_files.read_mesh
 
     def slowly(path, *, name=""):
         both.wait()  # both are written by now
         return read(path, name=name)
 
-    monkeypatch.setattr(store, "read_mesh", slowly)
+    monkeypatch.setattr(study_files, "read_mesh", slowly)
     made = {}
 
     def upload(size):
         text = f"v 0 0 0\nv {size} 0 0\nv 0 {size} 0\nf 1 2 3\n".encode()
-        made[size] = store.add_mesh(study["key"], "tower.obj", [text])[0]
+        made[size] = study_files.add_mesh(study["key"], "tower.obj", [text])[0]
         connection.close()
 
     threads = [threading.Thread(target=upload, args=(size,)) for size in (1, 7)]
@@ -66,15 +66,15 @@ def test_uploads_of_one_name_at_the_same_moment_are_both_kept_as_they_are(api, s
     [t.join() for t in threads]
     assert set(made.values()) == {"tower.obj", "tower_2.obj"}
     for size, name in made.items():
-        assert f"v {size} 0 0" in (store.folder(study["key"]) / "assets" / name).read_text()
-    assert not list((store.folder(study["key"]) / "assets").glob(".*"))
+        assert f"v {size} 0 0" in (revisions.folder(study["key"]) / "assets" / name).read_text()
+    assert not list((revisions.folder(study["key"]) / "assets").glob(".*"))
 
 
 def test_what_a_cut_off_upload_left_is_taken_away_at_the_next_start(study):
-    left = store.folder(study["key"]) / "assets" / f"{store.UPLOAD}abc.obj"
+    left = revisions.folder(study["key"]) / "assets" / f"{study_files.UPLOAD}abc.obj"
     left.parent.mkdir(parents=True, exist_ok=True)
     left.write_text("half")
-    store.sweep_uploads()
+    study_files.sweep_uploads()
     assert not left.exists()
 
 
@@ -147,12 +147,12 @@ def test_saves_and_undos_at_the_same_moment_leave_one_history(api, study):
 
     def work(n):
         try:
-            head = store.get(key)
+            head = revisions.get(key)
             if n % 2:
-                done.append(store.save(key, {**study["document"], "name": f"N{n}"}, head.head_id, "x").head_id)
+                done.append(revisions.save(key, {**study["document"], "name": f"N{n}"}, head.head_id, "x").head_id)
             else:
-                done.append(store.undo(key, head.head_id).head_id)
-        except store.Conflict:
+                done.append(revisions.undo(key, head.head_id).head_id)
+        except revisions.Conflict:
             pass
         finally:
             connection.close()
@@ -160,9 +160,9 @@ def test_saves_and_undos_at_the_same_moment_leave_one_history(api, study):
     threads = [threading.Thread(target=work, args=(n,)) for n in range(12)]
     [t.start() for t in threads]
     [t.join() for t in threads]
-    head = store.get(key).head
+    head = revisions.get(key).head
     assert head.pk in done
-    assert head.document["name"] == store.get(key).name
+    assert head.document["name"] == revisions.get(key).name
 
 
 # values ----------------------------------------------------------------------------------------------------------
@@ -214,7 +214,7 @@ def test_json_that_cannot_be_taken_is_a_bad_request(api, study, text):
 
 
 def test_other_texts_and_numbers_that_no_row_can_hold(api, study):
-    assert api.client.get("/api/runs/%ED%A0%80/frames/1").status_code in (400, 404, 422)
+    assert api.client.get("/api/runs/%ED%A0%80/frames/1/particles").status_code in (400, 404, 422)
     body = {"document": study["document"], "base": 10**30, "label": "a\ud800b"}
     assert api("PUT", f"/studies/{study['key']}", body, status=409)["theirs"]
     changed = {**study["document"], "name": "Other"}
@@ -271,9 +271,9 @@ def test_a_stop_between_submission_and_begin_is_not_lost(api, study, monkeypatch
     begin = threading.Event()
     work = job.work
 
-    def later(folder, last):
+    def later(folder, last, tell=None):
         begin.wait(20)
-        return work(folder, last)
+        return work(folder, last, tell)
 
     monkeypatch.setattr(job, "work", later)
     run = api("POST", "/runs", {"study": study["key"], "flow": "spray", "quality": "full"})

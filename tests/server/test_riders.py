@@ -7,9 +7,8 @@ import time
 import pytest
 from django.db import connection
 
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.runs.store import RunStore
-from errant_gust.core.runs.volumes import run_with
+from errant_gust.core.runs.carried import plan_of, run_with
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.document import parse
 from errant_gust.server import runs
 from errant_gust.server.models import Run
@@ -45,7 +44,7 @@ def ended(identity, seconds=120):
 def test_gas_and_its_riders_end_done_while_somebody_looks_at_the_gas(api, ridden_first):
     """The gas is computed here by a look while its own run begins: one waits for the other, none fails."""
     study = api("POST", "/studies", {"document": document()})
-    scene = Plan(parse(study["document"])).at(0.0)
+    scene = plan_of(parse(study["document"])).at(0.0)
 
     def look():
         run_with(scene, "smoke", "preview", END, "look")

@@ -6,7 +6,7 @@ import zipfile
 import numpy as np
 import pytest
 
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.server import runs
 from tests.core.test_gas import BALL, PUFF, gas
 from tests.server.test_api import api, unpack, wait_for  # noqa: F401  (api is a fixture)
@@ -73,11 +73,11 @@ def test_two_channels_differ_by_what_their_arrays_do(api, smoke):  # noqa: F811
     np.testing.assert_allclose(texels, d, atol=1.02 * top / 255)
     same = unpack(api("GET", f"/compare?a={identity}&b={identity}&frame=5"))[0]
     assert same["numbers"]["same"]
-    numbers = api("GET", f"/runs/{identity}/frames/5/numbers?channel=glow")
+    numbers = api("GET", f"/runs/{identity}/frames/5/volume/numbers?channel=glow")
     assert numbers["high"] == pytest.approx(float(stored["glow"].max()))
     assert numbers["total"] == pytest.approx(float(stored["glow"].sum(dtype=float)) * 0.2**3, rel=1e-4)
     assert numbers["centre"][2] > 0.3
-    smoke_numbers = api("GET", f"/runs/{identity}/frames/5/numbers?channel=smoke")
+    smoke_numbers = api("GET", f"/runs/{identity}/frames/5/volume/numbers")
     assert smoke_numbers["high"] == pytest.approx(float(stored["density"].max()))
 
 
@@ -86,8 +86,8 @@ def test_two_channels_differ_by_what_their_arrays_do(api, smoke):  # noqa: F811
     [
         ("/runs/{i}/frames/99/volume", "frame 99 is not there"),
         ("/runs/{i}/frames/4/volume?channel=glov", "no channel 'glov'"),
-        ("/runs/{i}/frames/4/numbers?channel=glov", "no channel 'glov'"),
-        ("/runs/{i}/frames/99/numbers?channel=glow", "it has 1 to 5"),
+        ("/runs/{i}/frames/4/volume/numbers?channel=glov", "no channel 'glov'"),
+        ("/runs/{i}/frames/99/volume/numbers?channel=glow", "it has 1 to 5"),
         ("/compare?a={i}&b={i}&frame=99", "it has 1 to 5"),
         ("/compare?a={i}&b={i}&frame=5&to=glov", "no channel 'glov'"),
     ],

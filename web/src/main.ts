@@ -10,12 +10,37 @@ import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 import App from './App.vue'
 
-const paper = { background: '#F5F0E6', surface: '#FBF8F1', primary: '#16233B', secondary: '#55607A', error: '#B53A1F', warning: '#86620F', success: '#276D62', 'on-background': '#16233B', 'on-surface': '#16233B', signal: '#D2492A' }
-const night = { background: '#131C2B', surface: '#1B2638', primary: '#E9E2D2', secondary: '#A9B4C8', error: '#F08A6E', warning: '#D8AE55', success: '#6FC2B4', 'on-background': '#E9E2D2', 'on-surface': '#E9E2D2', signal: '#E0603F' }
+const paper = {
+  background: '#F5F0E6',
+  surface: '#FBF8F1',
+  primary: '#16233B',
+  secondary: '#55607A',
+  error: '#B53A1F',
+  warning: '#86620F',
+  success: '#276D62',
+  'on-background': '#16233B',
+  'on-surface': '#16233B',
+  signal: '#D2492A',
+}
+const night = {
+  background: '#131C2B',
+  surface: '#1B2638',
+  primary: '#E9E2D2',
+  secondary: '#A9B4C8',
+  error: '#F08A6E',
+  warning: '#D8AE55',
+  success: '#6FC2B4',
+  'on-background': '#E9E2D2',
+  'on-surface': '#E9E2D2',
+  signal: '#E0603F',
+}
 
 const vuetify = createVuetify({
   icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
-  theme: { defaultTheme: localStorage.getItem('night') ? 'night' : 'paper', themes: { paper: { colors: paper }, night: { dark: true, colors: night } } },
+  theme: {
+    defaultTheme: localStorage.getItem('night') ? 'night' : 'paper',
+    themes: { paper: { colors: paper }, night: { dark: true, colors: night } },
+  },
   defaults: {
     VBtn: { variant: 'text', density: 'compact', ripple: false },
     VTextField: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },

@@ -2,16 +2,17 @@
 
 from dataclasses import replace
 
-from errant_gust.core.checks.finding import Finding, broken_part
+from errant_gust.core.blocks import Cancel
 from errant_gust.core.checks.flows import flow_findings, unused_lanes
 from errant_gust.core.checks.lanes import into_shapes, lane_findings, region_findings, voxel_sizes
 from errant_gust.core.errors import GustError
-from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import Gridded
-from errant_gust.core.fields.look import Reading, domain, reading
-from errant_gust.core.fields.plan import Node
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.fields.look import Reading, reading
+from errant_gust.core.fields.node import Node
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.study import document
+from errant_gust.core.study.finding import Finding, broken_part
 
 
 def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:

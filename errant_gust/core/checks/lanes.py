@@ -4,18 +4,19 @@ import itertools
 
 import numpy as np
 
-from errant_gust.core.checks.finding import Finding, broken_part, factor_fix, set_param, told_unit
+from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import GustError
-from errant_gust.core.fields.blocks import Cancel
 from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.look import Reading, reading
-from errant_gust.core.fields.plan import Node, sample
+from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import SolvedFlow, room_for
-from errant_gust.core.fields.steer import SteerAround
-from errant_gust.core.fields.surfaces import surface_samples
-from errant_gust.core.fields.units import named, over
+from errant_gust.core.fields.steps.steer import SteerAround
+from errant_gust.core.fields.units import factor_fix, named, over, told_unit
+from errant_gust.core.geometry.surface_samples import surface_samples
+from errant_gust.core.study.finding import Finding, broken_part, set_param
 
 
 def region_findings(scene: Scene, id: str) -> list[Finding]:

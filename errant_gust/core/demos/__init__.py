@@ -9,6 +9,7 @@ from pathlib import Path
 from errant_gust.core.demos.bench import bench_flash
 from errant_gust.core.demos.chimney import chimney_downdraught
 from errant_gust.core.demos.flue import flue_embers
+from errant_gust.core.demos.gather import slow_gather
 from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
 from errant_gust.core.demos.globe import globe_skin
 from errant_gust.core.demos.harbour import harbour_gust
@@ -16,6 +17,7 @@ from errant_gust.core.demos.kiln import kiln_wisps
 from errant_gust.core.demos.lagoon import lagoon_mist
 from errant_gust.core.demos.lantern import lantern_flare
 from errant_gust.core.demos.quench import quench_tank_dye
+from errant_gust.core.demos.wash import quay_wash
 
 DEMOS = {
     "harbour_gust": harbour_gust,
@@ -27,6 +29,8 @@ DEMOS = {
     "quench_tank_dye": quench_tank_dye,
     "kiln_wisps": kiln_wisps,
     "lantern_flare": lantern_flare,
+    "slow_gather": slow_gather,
+    "quay_wash": quay_wash,
 }
 
 

@@ -154,10 +154,10 @@ def globe_skin() -> dict[str, Any]:
         ],
         "looks": {
             "beads": {"colour": "speed", "size": 1.1, "blend": "additive"},
-            "threads": {"colour": "speed", "size": 2.0, "blend": "opaque", "map": "mix", "from": "#3A6EA5",
-                "to": "#FFE9A8",
+            "threads": {"colour": "speed", "size": 2.0, "blend": "opaque", "map": "mix", "first": "#3A6EA5",
+                "last": "#FFE9A8",
                 "low": 0, "high": 0.6},
-            "charms": {"colour": "number", "map": "mix", "from": "#7FB8C9", "to": "#F2C14E", "size": 2.0},
+            "charms": {"colour": "number", "map": "mix", "first": "#7FB8C9", "last": "#F2C14E", "size": 2.0},
             "probe": {"axis": 2, "share": 0.12},
         },
     }  # fmt: skip

@@ -81,9 +81,9 @@ def lantern_flare() -> dict[str, Any]:
             },
         ],
         "looks": {
-            "main": {"colour": "share", "map": "mix", "from": "#FFF1C2", "to": "#E2501A", "size": 3.2},
-            "medium": {"colour": "share", "map": "mix", "from": "#FFD98A", "to": "#B23210", "size": 2.2},
-            "fine": {"colour": "share", "map": "mix", "from": "#FFB45E", "to": "#6E1606", "size": 1.4},
+            "main": {"colour": "share", "map": "mix", "first": "#FFF1C2", "last": "#E2501A", "size": 3.2},
+            "medium": {"colour": "share", "map": "mix", "first": "#FFD98A", "last": "#B23210", "size": 2.2},
+            "fine": {"colour": "share", "map": "mix", "first": "#FFB45E", "last": "#6E1606", "size": 1.4},
             "flare": {"colour": "smoke", "absorb": 9, "glow": 0.35, "cold": 120, "hot": 1300, "tint": "#9A948C"},
             "probe": {"axis": 1, "share": 0.5, "hidden": True},
         },

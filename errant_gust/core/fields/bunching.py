@@ -9,9 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from errant_gust.core.fields.blocks import Cancel
-from errant_gust.core.fields.plan import Node, sample
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.sampling import sample
 
 STEPS = 16
 TRACERS = 700

@@ -7,11 +7,12 @@ import numpy as np
 
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.look import Window, swatches
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.fields.step import STEPS
+from errant_gust.core.fields.step import FieldStep
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
+from errant_gust.core.study.registry import FIELD, steps_of
 
 WINDOW = Window((-2.0, -2.0, 0.0), (4.0, 0.0, 0.0), (0.0, 4.0, 0.0))
 SHAPES = [
@@ -58,7 +59,7 @@ ON_DISTANCE = ("offset", "roughen", "join")
 @lru_cache(maxsize=128)
 def example(op: str, size: int = 96) -> Array | None:
     """The step's picture (size, size) float32, or None for steps that need a file or a run."""
-    cls = STEPS.get(op)
+    cls: type[FieldStep] | None = steps_of(FIELD).get(op)  # type: ignore[assignment]
     if cls is None or op in ("from_grid", "from_particles"):
         return None
     fields: list[dict[str, Any]] = [

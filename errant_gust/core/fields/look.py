@@ -5,14 +5,15 @@ from typing import Any
 
 import numpy as np
 
-from errant_gust.core.fields.blocks import Cancel, share_out
+from errant_gust.core.blocks import Cancel, share_out
 from errant_gust.core.fields.bunching import bunching
-from errant_gust.core.fields.plan import Node, sample, sample_chain
+from errant_gust.core.fields.extent import domain
+from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.sampling import sample, sample_chain
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import solved_of
 from errant_gust.core.fields.units import unit_text
-from errant_gust.core.grids.region import GridRegion
 
 READING_SIDE = 20
 
@@ -61,22 +62,6 @@ class Reading:
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
-
-
-def domain(scene: Scene, region: str | None = None) -> tuple[Array, Array]:
-    """Lower and upper corner of where the action is: a region, else all regions, else all shapes, else 4 m around 0."""
-    study = scene.study
-    ids = [region] if region else [r.id for r in study.regions]
-    boxes = []
-    for id in ids:
-        grid: GridRegion = scene.region(id)
-        boxes.append((grid.corners.min(axis=0), grid.corners.max(axis=0)))
-    if not boxes:
-        shapes = [scene.shape(s.id) for s in study.shapes]
-        boxes = [(s.box[0] - 1.0, s.box[1] + 1.0) for s in shapes if s.kind.bounded]
-    if not boxes:
-        boxes = [(np.array([-2.0, -2.0, 0.0]), np.array([2.0, 2.0, 3.0]))]
-    return np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
 
 
 def swatch_window(scene: Scene, axis: int = 2, share: float = 0.5) -> Window:

@@ -11,11 +11,11 @@ import numpy as np
 from scipy import sparse
 from scipy.sparse.linalg import cg
 
-from errant_gust.core.fields.blocks import BLOCK, Cancel, share_out
+from errant_gust.core.blocks import BLOCK, Cancel, share_out
 from errant_gust.core.fields.samples import Array, Samples
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.geometry.primitives import PAIRS
-from errant_gust.core.grids.faces import FaceGrid, Triple, face_points, spread_into_walls
+from errant_gust.core.grids.staggered.faces import FaceGrid, Triple, face_points, spread_into_walls
 
 WHOLE = 0.999
 NEAR, FAR = 1.0, 2.0  # voxels from the wall at which the flow is looked at

@@ -1,327 +1,51 @@
-"""A node is one step in its place; chains of nodes are evaluated blockwise over threads."""
+"""A study ready to be evaluated at any time."""
 
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal
+from collections import OrderedDict
+from typing import Any
 
-import numpy as np
+from errant_gust.core.errors import GustError, StudyError
+from errant_gust.core.fields.flow_data import FlowData, NoFlows
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.study import document
 
-from errant_gust.core.fields.blocks import BLOCK, LANES, Cancel, Progress, share_out
-from errant_gust.core.fields.samples import Array, At, Kind, Samples
-from errant_gust.core.fields.units import Unit
-from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.study.document import content_hash
-from errant_gust.core.study.parameters import file_params
-
-if TYPE_CHECKING:
-    from errant_gust.core.fields.scene import Scene
-    from errant_gust.core.fields.step import FieldStep
-    from errant_gust.core.geometry.placed import Framed
+KEPT_SCENES = 48
 
 
-class _Memo(threading.local):
-    """What nodes made at the block of points that this thread is at, while several nodes of a chain are asked for."""
+class Plan:
+    """A study ready to be evaluated at any time; scenes of recent times are kept."""
 
-    made: dict[tuple[int, int, bool], tuple[Array, Samples]] | None = None
+    def __init__(self, study: document.Study, assets: Assets | None = None, data: FlowData | None = None) -> None:
+        """`data`: what fields ask flows by; without it, fields that are made from flows cannot be evaluated."""
+        self.study, self.assets, self.data = study, assets or Assets(), data or NoFlows()
+        self._scenes: OrderedDict[float, Scene] = OrderedDict()
+        self._lock = threading.Lock()
 
+    def at(self, time: float) -> Scene:
+        time = float(time)
+        with self._lock:
+            if time not in self._scenes:
+                self._scenes[time] = Scene(self.study, time, self.assets, self)
+                while len(self._scenes) > KEPT_SCENES:
+                    self._scenes.popitem(last=False)
+            self._scenes.move_to_end(time)
+            return self._scenes[time]
 
-_memo = _Memo()
-
-
-@contextmanager
-def remembering() -> Iterator[None]:
-    """Within this, on this thread, a node is evaluated once at the same block. The arrays are read-only."""
-    _memo.made = {}
-    try:
-        yield
-    finally:
-        _memo.made = None
-
-
-class Node:
-    """A step, what comes in, and the scene it looks things up in."""
-
-    def __init__(
-        self,
-        step: FieldStep,
-        incoming: Node | None,
-        scene: Scene,
-        kind: Kind,
-        varying: dict[str, str],
-        totals: dict[str, Any],
-        keyed: bool,
-        where: str,
-    ) -> None:
-        self.step, self.incoming, self.scene, self.kind = step, incoming, scene, kind
-        self.varying, self.totals, self.keyed, self.where = varying, totals, keyed, where
-        self._kept: dict[str, Any] = {}
-
-    def kept(self, name: str, make: Callable[[], Any]) -> Any:
-        """Something a step works out once for this node, whatever the points."""
-        if name not in self._kept:
-            self._kept[name] = make()
-        return self._kept[name]
-
-    def evaluate(self, points: Array, gradient: bool = False) -> Samples:
-        """Samples at one block of points (3, n) float32, on the calling thread."""
-        made = _memo.made
-        if made is None:
-            return self.step.evaluate(At(self, points, gradient))
-        for known in (gradient, True):
-            found = made.get((id(self), id(points), known))
-            if found is not None:
-                return found[1]
-        fresh = self.step.evaluate(At(self, points, gradient))
-        for array in (fresh.value, fresh.gradient):
-            if array is not None:
-                array.flags.writeable = False  # a step that changed what it was given would be found out
-        made[id(self), id(points), gradient] = (points, fresh)  # the points are held, so that no other takes their id
-        return fresh
-
-    @property
-    def has_potential(self) -> Literal["none", "free", "gauged"]:
-        return self.step.has_potential(self) if self.kind == "vector" else "none"
-
-    def potential(self, points: Array, around: Framed | None) -> Samples:
-        return self.step.potential(At(self, points, True), around)
-
-    @cached_property
-    def unit(self) -> Unit | None:
-        """Unit of the values; None if they may be in any."""
-        return self.step.unit_given(self)
-
-    @cached_property
-    def used(self) -> list[Node]:
-        """Nodes that this one reads: the step before it and other lanes."""
-        from errant_gust.core.fields.scene import references
-
-        lanes = [id for _, kind, id in references(self.step) if kind == "field"] + list(self.varying.values())
-        return ([self.incoming] if self.incoming else []) + [self.scene.lane(id) for id in lanes]
-
-    @cached_property
-    def feature(self) -> float:
-        """The smallest detail in metres that anything up to here makes; 1 m if nothing says."""
-        own = self.step.feature()
-        sizes = [own] if own is not None else []
-        sizes += [node.feature for node in self.used if node.feature_known]
-        return min(sizes, default=1.0)
-
-    @cached_property
-    def feature_known(self) -> bool:
-        return self.step.feature() is not None or any(node.feature_known for node in self.used)
-
-    @cached_property
-    def obstacles(self) -> frozenset[str]:
-        """Shapes that anything up to here steers around: inside them the field means nothing."""
-        own = set(getattr(self.step, "obstacles", ()))
-        if self.step.id == "steer_around":
-            own.add(self.step.shape)  # type: ignore[attr-defined]
-        return frozenset(own).union(*(node.obstacles for node in self.used))
-
-    @cached_property
-    def moves(self) -> bool:
-        """Whether the field changes with time."""
-        from errant_gust.core.fields.scene import references
-
-        if self.keyed or self.incoming_moves():
-            return True
-        rates = any(np.any(getattr(self.step, name)) for name in self.totals)
-        own = rates or self.step.changes_with_time
-        shapes = [id for _, kind, id in references(self.step) if kind == "shape"]
-        return bool(own) or any(self._shape_is_keyed(id) for id in shapes)
-
-    def incoming_moves(self) -> bool:
-        return any(node.moves for node in self.used)
-
-    def _shape_is_keyed(self, id: str) -> bool:
-        part = self.scene.study.find("shapes", id, self.where)
-        return bool(part.params.get("sequence")) or any(isinstance(raw, dict) for raw in part.params.values())
-
-    def differences(self, points: Array) -> Array:
-        """Gradient by central differences of exact values, for results that are themselves first derivatives.
-
-        The step is 1/100 of the smallest feature, at least a few float32 spacings of the coordinates.
-        """
-        h = max(0.01 * self.feature, 64 * float(np.spacing(np.abs(points).max(initial=1.0))))
-        columns = []
-        for axis in range(3):
-            ahead, behind = points.copy(), points.copy()
-            ahead[axis] += np.float32(h)
-            behind[axis] -= np.float32(h)
-            span = ahead[axis] - behind[axis]
-            columns.append((self.evaluate(ahead).value - self.evaluate(behind).value) / span)
-        return np.stack(columns, axis=0 if self.kind == "scalar" else 1)
-
-    def before_at(self, time: float) -> Node:
-        """What comes into this step, at another time in seconds."""
-        _, lane, own = self.where.split(".")[:3]
-        steps = self.scene.sibling(time).steps(lane)
-        order = [id for id, _ in steps]
-        return steps[order.index(own) - 1][1]
-
-    def at_time(self, time: float) -> Node:
-        """This step at another time."""
-        _, lane, own = self.where.split(".")[:3]
-        return dict(self.scene.sibling(time).steps(lane))[own]
-
-    def prepare(self, cancel: Cancel | None = None) -> None:
-        """Do what must not happen inside a block: bake grids, solve, build mesh distances."""
-        from errant_gust.core.fields.scene import references
-
-        if self._kept.get("prepared"):
-            return
-        for node in self.used:
-            node.prepare(cancel)
-        for _, kind, id in references(self.step):
-            if kind == "shape":
-                self.scene.shape(id).distance(np.zeros((3, 1), np.float32), 0)
-        self.step.prepare(self, cancel)
-        self._kept["prepared"] = True
-
-    def identity(self) -> str:
-        """Hash of everything that decides the values of this node at its time."""
-        from errant_gust.core.fields.scene import references
-
-        refs = list(references(self.step))
-        shapes = [self._shape_identity(id) for _, kind, id in refs if kind == "shape"]
-        regions = [
-            [r.lower, r.shape, r.voxel_size, r.turn]
-            for r in (self.scene.region(i) for _, k, i in refs if k == "region")
-        ]
-        values = self.step.model_dump(mode="json")
-        for name in file_params(type(self.step)):
-            file = getattr(self.step, name)
-            if file:
-                stat = self.scene.assets.path(file, self.where).stat()
-                values[f"{name}.stamp"] = [stat.st_size, stat.st_mtime_ns % 2**50]
-        study = self.scene.study
-        # what a flow carries depends on all of the study but its looks
-        flows = (
-            study.model_dump(mode="json", exclude={"looks", "name", "note", "intended"})
-            if any(k == "flow" for _, k, _ in refs)
-            else 0
-        )
-        return content_hash(
-            self.step.id, values, self.totals, shapes, regions, [node.identity() for node in self.used], self.varying,
-            flows,
-        )  # fmt: skip
-
-    def _shape_identity(self, id: str) -> list[Any]:
-        shape = self.scene.shape(id)
-        file = getattr(shape.kind, "file", None)
-        if file:
-            file = shape.geometry.named(file, getattr(shape.kind, "sequence", False))
-        stamp = None
-        if file:
-            stat = self.scene.assets.path(file, self.where).stat()
-            stamp = [stat.st_size, stat.st_mtime_ns % 2**50]
-        motion = [list(map(float, shape.velocity)), list(map(float, shape.spin))]
-        return [
-            shape.kind.id,
-            shape.kind.model_dump(mode="json"),
-            motion,
-            stamp,
-            float(self.scene.time if shape.moves else 0),
-        ]
-
-
-def evaluate_padded(node: Node, points: Array, gradient: bool) -> Samples:
-    """Evaluate a block padded to whole vectors with copies of its last point."""
-    n = points.shape[1]
-    extra = -n % LANES
-    if not extra:
-        return node.evaluate(np.ascontiguousarray(points), gradient)
-    padded = np.concatenate([points, np.repeat(points[:, -1:], extra, axis=1)], axis=1)
-    made = node.evaluate(padded, gradient)
-    return Samples(made.value[..., :n], None if made.gradient is None else made.gradient[..., :n])
-
-
-def sample(
-    node: Node,
-    points: Array,
-    *,
-    gradient: bool = False,
-    cancel: Cancel | None = None,
-    progress: Progress | None = None,
-) -> tuple[Array, Array | None]:
-    """Values at points (n, 3) -> (n,) or (n, 3), and if asked gradients (n, 3) or (n, 3, 3); float32."""
-    node.prepare()
-    points = np.asarray(points, np.float32)
-    n = len(points)
-    vector = node.kind == "vector"
-    value = np.empty((n, 3) if vector else n, np.float32)
-    slope = np.empty((n, 3, 3) if vector else (n, 3), np.float32) if gradient else None
-
-    if node.step.id == "bake" and not gradient and n > 4 * BLOCK:
-        grid = node.step.grid(node)  # type: ignore[attr-defined]
-
-        def read(start: int, stop: int) -> None:
-            value[start:stop] = grid.sample_many(points[start:stop])
-
-        share_out(read, n, block=1 << 18, cancel=cancel, progress=progress)
-        return value, None
-
-    def work(start: int, stop: int) -> None:
-        made = evaluate_padded(node, points[start:stop].T, gradient)
-        value[start:stop] = made.value.T if vector else made.value
-        if slope is not None:
-            slope[start:stop] = np.moveaxis(made.slope, -1, 0)
-
-    share_out(work, n, cancel=cancel, progress=progress)
-    return value, slope
-
-
-def sample_chain(nodes: list[Node], points: Array, *, cancel: Cancel | None = None, block: int = BLOCK) -> list[Array]:
-    """Values of several nodes (the steps of a lane) at the same points (n, 3): what they share is made once."""
-    for node in nodes:
-        node.prepare()
-    points = np.asarray(points, np.float32)
-    made = [np.empty((len(points), 3) if n.kind == "vector" else len(points), np.float32) for n in nodes]
-
-    def work(start: int, stop: int) -> None:
-        extra = -(stop - start) % LANES
-        here = np.ascontiguousarray(np.pad(points[start:stop], ((0, extra), (0, 0)), mode="edge").T)
-        with remembering():  # the last first: it asks those before it for gradients, which then serve for both
-            for node, out in zip(reversed(nodes), reversed(made), strict=True):
-                if cancel is not None and cancel():
-                    return
-                out[start:stop] = node.evaluate(here).value[..., : stop - start].T
-
-    share_out(work, len(points), block=block, cancel=cancel)
-    return made
-
-
-def bake(node: Node, region: GridRegion, *, cancel: Cancel | None = None, progress: Progress | None = None) -> Array:
-    """The field in the middle of every voxel: (nx, ny, nz) or (nx, ny, nz, 3) float32."""
-    node.prepare()
-    vector = node.kind == "vector"
-    region.check(3 if vector else 1, node.where)
-    out = np.empty((region.voxels, 3) if vector else region.voxels, np.float32)
-
-    def work(start: int, stop: int) -> None:
-        made = evaluate_padded(node, region.centres(start, stop), False)
-        out[start:stop] = made.value.T if vector else made.value
-
-    share_out(work, region.voxels, block=BLOCK, cancel=cancel, progress=progress)
-    return out.reshape(*region.shape, 3) if vector else out.reshape(region.shape)
-
-
-class Field:
-    """A field lane as a function of points and time: what scripts and flows use."""
-
-    def __init__(self, plan: Any, id: str) -> None:
-        self.plan, self.id = plan, id
-
-    def sample(self, points: Array, time: float = 0.0) -> Array:
-        """points (n, 3) in metres, time in seconds -> (n,) or (n, 3) float32."""
-        return sample(self.plan.at(time).lane(self.id), points)[0]
-
-    def sample_with_gradient(self, points: Array, time: float = 0.0) -> tuple[Array, Array]:
-        """As `sample`, and first derivatives (n, 3) or (n, 3, 3), per metre."""
-        value, slope = sample(self.plan.at(time).lane(self.id), points, gradient=True)
-        assert slope is not None
-        return value, slope
+    def problems(self, time: float = 0.0) -> list[GustError]:
+        """Everything that keeps a lane, shape or region of the study from being built at a time."""
+        scene, found = Scene(self.study, time, self.assets, self), []
+        tries: list[Any] = [(f"shapes.{s.id}", lambda id=s.id: scene.shape(id).box) for s in self.study.shapes]
+        tries += [(f"regions.{r.id}", lambda id=r.id: scene.region(id)) for r in self.study.regions]
+        tries += [(f"fields.{f.id}", lambda id=f.id: scene.steps(id)) for f in self.study.fields]
+        for place, attempt in tries:
+            try:
+                attempt()
+            except GustError as error:
+                found.append(error)
+            except (ValueError, ArithmeticError, OSError, RecursionError) as error:  # a fault stays with its part
+                found.append(StudyError(str(error)[:200], where=place))
+        unique = {str(error): error for error in found}
+        return list(unique.values())

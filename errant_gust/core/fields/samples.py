@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 if TYPE_CHECKING:
-    from errant_gust.core.fields.plan import Node
+    from errant_gust.core.fields.node import Node
 
 Array = NDArray[Any]
 Kind = Literal["scalar", "vector"]

@@ -2,28 +2,29 @@
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
-from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
-from errant_gust.core.errors import GustError, StudyError, nearest
-from errant_gust.core.fields import catalogue
-from errant_gust.core.fields.plan import Node
+from errant_gust.core.errors import StudyError, nearest
+from errant_gust.core.fields.flow_data import FlowData, NoFlows
+from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array, Kind
 from errant_gust.core.geometry.placed import Growth, PlacedShape
 from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study import document
-from errant_gust.core.study.parameters import Parameters, describe
+from errant_gust.core.study.depends import Depends
+from errant_gust.core.study.parameters import Parameters, describe, references
+from errant_gust.core.study.registry import FIELD, step_class
 from errant_gust.core.study.turns import rotation
-from errant_gust.core.study.values import FieldRef, Keys, Link, read
+from errant_gust.core.study.values import FieldRef, Keys, Link
+
+if TYPE_CHECKING:
+    from errant_gust.core.fields.plan import Plan
 
 P = TypeVar("P", bound=Parameters)
-KEPT_SCENES = 48
 MOST_FITTED = 240  # frames that a region over all of them is fitted to
 NUDGE = 1e-3  # seconds, for the velocity of keyed placements
 
@@ -47,6 +48,11 @@ class Scene:
         self._shapes: dict[str, PlacedShape] = {}
         self._building: list[str] = []
 
+    @property
+    def data(self) -> FlowData:
+        """What flows hold."""
+        return self.plan.data if self.plan else NoFlows()
+
     def sibling(self, time: float) -> Scene:
         """The same study at another time."""
         return self.plan.at(time) if self.plan else Scene(self.study, time, self.assets)
@@ -55,7 +61,7 @@ class Scene:
 
     def resolve(self, raw: Any, where: str, seen: tuple[str, ...] = ()) -> Any:
         """A plain value for a literal, keys or a link; a FieldRef stays one."""
-        value = read(raw, where)
+        value = self.study.value(raw, where)
         if isinstance(value, Keys):
             return value.at(self.time)
         if isinstance(value, Link):
@@ -63,7 +69,7 @@ class Scene:
         return value
 
     def _total(self, raw: Any, where: str, seen: tuple[str, ...] = ()) -> Any:
-        value = read(raw, where)
+        value = self.study.value(raw, where)
         if isinstance(value, Keys):
             return value.total(self.time)
         if isinstance(value, Link):
@@ -97,14 +103,14 @@ class Scene:
         else:
             lane = self.study.find(kind, rest[0], where)
             op = next(step.op for step in lane.steps if step.id == rest[1])
-            cls = catalogue.step_class(op, "field" if kind == "fields" else lane.kind, where)
+            cls = step_class(op, FIELD if kind == "fields" else lane.kind, where)
         info = cls.model_fields.get(rest[-1]) if cls else None
         if info is None or info.is_required():
             raise StudyError(f"'{path}' names no parameter with a value", where=where)
         return info.get_default(call_default_factory=True)
 
     def _keyed(self, raw: Any, where: str, seen: tuple[str, ...] = ()) -> bool:
-        value = read(raw, where)
+        value = self.study.value(raw, where)
         if isinstance(value, Link) and value.link not in seen:
             return self._keyed(self.study.raw(value.link, where), where, (*seen, value.link))
         return isinstance(value, Keys)
@@ -112,7 +118,7 @@ class Scene:
     def build(self, cls: type[P], params: dict[str, Any], where: str) -> Built:
         """An instance of a parameter class from raw values, or one error that names the place."""
         values, varying, totals, keyed = {}, {}, {}, False
-        entries = {entry["name"]: entry for entry in describe_cached(cls)}
+        entries = {entry["name"]: entry for entry in describe(cls)}
         for name, raw in params.items():
             place = f"{where}.{name}"
             if name not in entries:
@@ -227,6 +233,11 @@ class Scene:
         moving = [id for id in ids if self.shape_moves(id)]
         return [self.sibling(clock.seconds(float(n))).shape(id).box for n in frames for id in moving]
 
+    def keyed_shape(self, id: str) -> bool:
+        """Whether a parameter of a shape is keyed or linked."""
+        part = self.study.find("shapes", id, f"shapes.{id}")
+        return any(isinstance(raw, dict) for raw in part.params.values())
+
     def shape_moves(self, id: str) -> bool:
         """Whether a shape is keyed or a sequence of files."""
         part = self.study.find("shapes", id, f"shapes.{id}")
@@ -239,6 +250,13 @@ class Scene:
         if not isinstance(turn, list | tuple) or len(turn) != 3 or not all(isinstance(v, int | float) for v in turn):
             raise StudyError(f"{turn} is no turn", where=f"{where}.turn", fix="right would be degrees about x, y and z")
         return float(turn[0]), float(turn[1]), float(turn[2])
+
+    def flow_identity(self, id: str) -> list[Any]:
+        """Everything that decides what a flow carries: content of the parts it depends on, and the clock."""
+        walk = Depends(self.study, lambda file: self.assets.stamp(file.name, file.where))
+        walk.flow(id)
+        clock = self.study.clock
+        return [walk.parts, clock.fps, clock.start, clock.slow_motion]
 
     # lanes -----------------------------------------------------------------------------------------------------
 
@@ -273,7 +291,7 @@ class Scene:
 
     def _node(self, lane: str, part: document.Step, incoming: Node | None) -> Node:
         where = f"fields.{lane}.{part.id}"
-        cls = catalogue.step_class(part.op, "field", where)
+        cls: Any = step_class(part.op, FIELD, where)
         if cls.accepts == "nothing" and incoming is not None:
             raise StudyError(f"{cls.label} begins a lane, and something comes in here", where=where, fix="put it first")
         if cls.accepts != "nothing" and incoming is None:
@@ -305,58 +323,3 @@ class Scene:
     def _used_lanes(self, built: Built) -> list[tuple[str, str]]:
         named = [(name, id) for name, kind, id in references(built.step) if kind == "field"]
         return named + list(built.varying.items())
-
-
-def references(step: Parameters) -> Iterator[tuple[str, str, str]]:
-    """(parameter, kind, id) of everything a step refers to by id; kind is shape, field or region."""
-    for entry in describe_cached(type(step)):
-        value = getattr(step, entry["name"])
-        if entry["type"] == "shapes":
-            for id in value:
-                yield entry["name"], "shape", id
-        elif entry["type"] in ("shape", "field", "region", "flow") and value:
-            yield entry["name"], entry["type"], value
-
-
-_described: dict[type[Parameters], list[dict[str, Any]]] = {}
-
-
-def describe_cached(cls: type[Parameters]) -> list[dict[str, Any]]:
-    if cls not in _described:
-        _described[cls] = describe(cls)
-    return _described[cls]
-
-
-class Plan:
-    """A study ready to be evaluated at any time; scenes of recent times are kept."""
-
-    def __init__(self, study: document.Study, assets: Assets | None = None) -> None:
-        self.study, self.assets = study, assets or Assets()
-        self._scenes: OrderedDict[float, Scene] = OrderedDict()
-        self._lock = threading.Lock()
-
-    def at(self, time: float) -> Scene:
-        time = float(time)
-        with self._lock:
-            if time not in self._scenes:
-                self._scenes[time] = Scene(self.study, time, self.assets, self)
-                while len(self._scenes) > KEPT_SCENES:
-                    self._scenes.popitem(last=False)
-            self._scenes.move_to_end(time)
-            return self._scenes[time]
-
-    def problems(self, time: float = 0.0) -> list[GustError]:
-        """Everything that keeps a lane, shape or region of the study from being built at a time."""
-        scene, found = Scene(self.study, time, self.assets, self), []
-        tries: list[Any] = [(f"shapes.{s.id}", lambda id=s.id: scene.shape(id).box) for s in self.study.shapes]
-        tries += [(f"regions.{r.id}", lambda id=r.id: scene.region(id)) for r in self.study.regions]
-        tries += [(f"fields.{f.id}", lambda id=f.id: scene.steps(id)) for f in self.study.fields]
-        for place, attempt in tries:
-            try:
-                attempt()
-            except GustError as error:
-                found.append(error)
-            except (ValueError, ArithmeticError, OSError, RecursionError) as error:  # a fault stays with its part
-                found.append(StudyError(str(error)[:200], where=place))
-        unique = {str(error): error for error in found}
-        return list(unique.values())

@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from errant_gust.core.fields.samples import At, Kind, Samples
 from errant_gust.core.fields.units import Unit, parse_unit
+from errant_gust.core.study import registry
 from errant_gust.core.study.parameters import Parameters, summary
 
 if TYPE_CHECKING:
     from errant_gust.core.geometry.placed import Framed
 
-STEPS: dict[str, type[FieldStep]] = {}
 Accepts = Literal["nothing", "scalar", "vector", "any"]
 Family = Literal["start", "change", "join"]
 
@@ -19,7 +19,7 @@ Family = Literal["start", "change", "join"]
 class FieldStep(Parameters):
     """One operation in a field lane. A subclass declares parameters and `evaluate`; everything else follows.
 
-    A new step is one class in one module of this package: its docstring gives the formula, its `param`s the form.
+    A new step is one class in one module of `fields/steps`: its docstring gives the formula, its `param`s the form.
     """
 
     family: ClassVar[Family]
@@ -30,7 +30,7 @@ class FieldStep(Parameters):
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
         if "id" in cls.__dict__:
-            STEPS[cls.id] = cls
+            registry.register(registry.FIELD, cls)
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
         """Scalar or vector, from what comes in and from the kinds of the lanes named in the parameters.
@@ -46,6 +46,10 @@ class FieldStep(Parameters):
     def feature(self) -> float | None:
         """Size in metres of the smallest detail this step makes, if it makes any."""
         return None
+
+    def feature_at(self, node: Any) -> float | None:
+        """The same where a field may stand in for a number."""
+        return self.feature()
 
     @property
     def changes_with_time(self) -> bool:

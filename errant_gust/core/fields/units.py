@@ -5,6 +5,10 @@ depends on them.
 """
 
 import re
+from typing import Any
+
+from errant_gust.core.study.document import Study
+from errant_gust.core.study.finding import append_step
 
 Unit = tuple[int, int, int, int]
 SYMBOLS = ("m", "s", "kg", "K")
@@ -58,3 +62,16 @@ def over(a: Unit | None, b: Unit | None) -> Unit | None:
 def named(unit: Unit) -> str:
     """In words: a pure number has no sign of its own."""
     return unit_text(unit) or "a pure number"
+
+
+def told_unit(unit: Unit) -> str:
+    """After "is": in which unit."""
+    return f"in {unit_text(unit)}" if unit_text(unit) else "a pure number"
+
+
+def factor_fix(study: Study, lane: str, unit: Unit | None) -> dict[str, Any] | None:
+    """Append a Gain whose factor brings a lane into another unit."""
+    if unit is None:
+        return None
+    label = f"Multiply '{lane}' by 1 {unit_text(unit)}"
+    return append_step(label, study, lane, "gain", {"factor": 1.0, "in_unit": unit_text(unit)})

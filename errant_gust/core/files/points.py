@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from errant_gust.core.files.place import written_whole
+from errant_gust.core.files.writing import written_whole
 
 Array = NDArray[Any]
 
@@ -14,7 +14,7 @@ Array = NDArray[Any]
 def columns_of(channels: dict[str, Array]) -> list[tuple[str, Array]]:
     """Named columns (n,): x y z, vx vy vz, and so on."""
     columns: list[tuple[str, Array]] = []
-    prefixes = {"position": ("x", "y", "z"), "velocity": ("vx", "vy", "vz")}
+    prefixes = {"position": ("x", "y", "z"), "velocity": ("vx", "vy", "vz"), "colour": ("red", "green", "blue")}
     for name, values in channels.items():
         if values.ndim == 2:
             names = prefixes.get(name, tuple(f"{name}_{a}" for a in "xyz"))
@@ -42,20 +42,32 @@ def write_csv(path: Path, channels: dict[str, Array]) -> None:
             np.savetxt(file, table, fmt=kinds, delimiter=",")
 
 
-def write_ply(path: Path, channels: dict[str, Array]) -> None:
-    """Binary little-endian PLY: x y z, vx vy vz (m/s), then every scalar channel (age, life in s; id)."""
+def write_ply(path: Path, channels: dict[str, Array], faces: Array | None = None) -> None:
+    """Binary little-endian PLY: x y z, vx vy vz (m/s), then every scalar channel (age, life in s; id), colours as red
+    green blue in bytes; and triangles (m, 3) if there are any."""
+    if "colour" in channels:
+        bytes_of = np.rint(np.clip(channels["colour"], 0, 1) * 255).astype(np.uint8)
+        channels = {**channels, "colour": bytes_of}
     columns = columns_of(channels)
-    types = {"f": ("float", "<f4"), "u": ("uint", "<u4"), "i": ("int", "<i4")}
-    kinds = [(name, *types[values.dtype.kind]) for name, values in columns]
+    types = {"f4": ("float", "<f4"), "u4": ("uint", "<u4"), "i4": ("int", "<i4"), "u1": ("uchar", "u1")}
+    wide = {"f": "f4", "u": "u4", "i": "i4"}
+    kinds = [(n, *types["u1" if v.dtype == np.uint8 else wide[v.dtype.kind]]) for n, v in columns]
     count = len(columns[0][1]) if columns else 0
     table = np.empty(count, dtype=[(name, code) for name, _, code in kinds])
     for name, values in columns:
         table[name] = values
     properties = "".join(f"property {word} {name}\n" for name, word, _ in kinds)
     head = (
-        "ply\nformat binary_little_endian 1.0\ncomment Errant Gust particles, metres and seconds\n"
-        f"element vertex {count}\n{properties}end_header\n"
+        "ply\nformat binary_little_endian 1.0\ncomment Errant Gust, metres and seconds\n"
+        f"element vertex {count}\n{properties}"
     )
+    corners = b""
+    if faces is not None:
+        head += f"element face {len(faces)}\nproperty list uchar int vertex_indices\n"
+        triangles = np.empty(len(faces), dtype=[("n", "u1"), ("corners", "<i4", 3)])
+        triangles["n"], triangles["corners"] = 3, faces
+        corners = triangles.tobytes()
     with written_whole(path) as file:
-        file.write(head.encode())
+        file.write(head.encode() + b"end_header\n")
         file.write(table.tobytes())
+        file.write(corners)

@@ -17,10 +17,11 @@ WIDTH = 0.01
 
 
 def write_frame(
-    path: Path, frame: int, name: str, points: dict[str, Array] | None, lines: Any = None, instanced: Any = None
-) -> None:
-    """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines and /name/Instances (a point
-    instancer with its prototypes) at one time code."""
+    path: Path, frame: int, name: str, points: dict[str, Array] | None, lines: Any = None, instanced: Any = None,
+    mesh: Any = None,
+) -> None:  # fmt: skip
+    """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines, /name/Instances (a point
+    instancer with its prototypes) and /name/Mesh (with velocities and primvars) at one time code."""
     from pxr import Gf, Sdf, Usd, UsdGeom
 
     part = path.with_name(f".{path.stem}.part.usdc")
@@ -53,6 +54,8 @@ def write_frame(
             curves.SetWidthsInterpolation("vertex")
             curves.CreateExtentAttr().Set(_extent(lines.points, Gf), at)
             _primvars(curves, lines.channels, at, Sdf, UsdGeom)
+        if mesh is not None:
+            _mesh(stage, f"/{name}/Mesh", mesh, at)
         if instanced is not None:
             _instancer(stage, f"/{name}/Instances", instanced, at)
         stage.GetRootLayer().Save()
@@ -62,6 +65,23 @@ def write_frame(
         raise FileError(f"cannot be written ({error.strerror or error})", where=str(path)) from None
     finally:
         part.unlink(missing_ok=True)
+
+
+def _mesh(stage: Any, place: str, made: Any, at: Any) -> None:
+    from pxr import Gf, Sdf, UsdGeom
+
+    mesh = UsdGeom.Mesh.Define(stage, place)
+    mesh.CreateSubdivisionSchemeAttr("none")
+    mesh.CreatePointsAttr().Set(_vec3(made.vertices), at)
+    mesh.CreateFaceVertexCountsAttr().Set(_ints(np.full(len(made.faces), 3)), at)
+    mesh.CreateFaceVertexIndicesAttr().Set(_ints(made.faces.reshape(-1)), at)
+    if made.normals is not None:
+        mesh.CreateNormalsAttr().Set(_vec3(made.normals), at)
+        mesh.SetNormalsInterpolation("vertex")
+    if "velocity" in made.channels:
+        mesh.CreateVelocitiesAttr().Set(_vec3(made.channels["velocity"]), at)
+    mesh.CreateExtentAttr().Set(_extent(made.vertices, Gf), at)
+    _primvars(mesh, made.channels, at, Sdf, UsdGeom)
 
 
 def _instancer(stage: Any, place: str, made: Any, at: Any) -> None:
@@ -133,6 +153,12 @@ def _vec3(values: Array) -> Any:
     return Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(values, np.float32))
 
 
+def _ints(values: Array) -> Any:
+    from pxr import Vt
+
+    return Vt.IntArray.FromNumpy(np.ascontiguousarray(values, np.int32))
+
+
 def _floats(values: Array) -> Any:
     from pxr import Vt
 
@@ -151,5 +177,7 @@ def _primvars(prim: Any, channels: dict[str, Array], at: Any, sdf: Any, geom: An
         if name in ("position", "velocity") or (name == "id" and values.dtype.kind == "u"):
             continue
         kind = sdf.ValueTypeNames.Float3Array if values.ndim == 2 else sdf.ValueTypeNames.FloatArray
+        if name == "colour" and values.ndim == 2:
+            name, kind = "displayColor", sdf.ValueTypeNames.Color3fArray
         made = api.CreatePrimvar(name, kind, geom.Tokens.vertex)
         made.Set(_vec3(values) if values.ndim == 2 else _floats(values), at)

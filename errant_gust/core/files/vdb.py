@@ -1,8 +1,9 @@
 """OpenVDB files of float and vec3 grids, written and read from arrays.
 
 The layout is that of file version 224 for trees of type 5-4-3: a root of 4096³ blocks, two levels of nodes with 32³ and
-16³ children, leaves of 8³ voxels. Leaves that hold only the background (zero) are left out; of the others only active
-values are stored, compressed by Blosc (as the library does by default) or zip. The same grids give the same bytes.
+16³ children, leaves of 8³ voxels. Leaves that hold only the background (zero, or what is far in a level set) are left
+out; of the others only active values are stored, compressed by Blosc (as the library does by default) or zip. The same
+grids give the same bytes.
 Reading is in `vdb_read.py`; both are proved against the real library in tests/core/test_grids_and_files.py and
 tests/core/test_vdb_read.py.
 """
@@ -19,7 +20,6 @@ import numpy as np
 from numcodecs import blosc
 from numpy.typing import NDArray
 
-from errant_gust.core.files.place import written_whole
 from errant_gust.core.files.vdb_layout import (
     ACTIVE_MASK,
     BLOSC,
@@ -32,6 +32,7 @@ from errant_gust.core.files.vdb_layout import (
     ZIP,
 )
 from errant_gust.core.files.vdb_read import read_vdb
+from errant_gust.core.files.writing import written_whole
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 
@@ -92,11 +93,12 @@ def _grid(file: BinaryIO, name: str, grid: Grid, compression: Compression) -> No
     offsets_at = file.tell()
     file.write(struct.pack("<qqq", 0, 0, 0))
     grid_at = file.tell()
-    leaves = _leaves(grid.values)
+    background = np.float32(grid.background)
+    leaves = _leaves(grid.values, background)
     file.write(struct.pack("<I", FLAGS[compression] | ACTIVE_MASK))
     top = tuple(n - 1 for n in grid.region.shape)
     entries: dict[str, Any] = {
-        "class": "unknown",
+        "class": "level set" if grid.background else "unknown",
         "name": name,
         "is_saved_as_half_float": False,
         "file_bbox_min": (0, 0, 0),
@@ -109,7 +111,7 @@ def _grid(file: BinaryIO, name: str, grid: Grid, compression: Compression) -> No
     entries["file_voxel_count"] = int(leaves[2].sum())
     _metadata(file, entries)
     _transform(file, grid.region)
-    _topology(file, leaves, grid.is_vector, compression)
+    _topology(file, leaves, background.tobytes() * (3 if grid.is_vector else 1), compression)
     blocks_at = file.tell()
     _buffers(file, leaves, compression)
     end = file.tell()
@@ -133,8 +135,9 @@ def _transform(file: BinaryIO, region: GridRegion) -> None:
     file.write(np.array(rows, "<f8").tobytes())
 
 
-def _leaves(values: Array) -> tuple[Array, Array, Array]:
-    """Origins (m, 3), values (m, 512[, 3]) and active masks (m, 512) of leaves that are not all zero, in file order."""
+def _leaves(values: Array, background: np.float32) -> tuple[Array, Array, Array]:
+    """Origins (m, 3), values (m, 512[, 3]) and active masks (m, 512) of leaves that are not all background, in file
+    order."""
     vector = values.ndim == 4
     counts = [-(-n // LEAF) for n in values.shape[:3]]
     origins, kept, masks = [], [], []
@@ -151,7 +154,7 @@ def _leaves(values: Array) -> tuple[Array, Array, Array]:
         order = (1, 3, 0, 2, 4, 5) if vector else (1, 3, 0, 2, 4)
         blocks = blocks.transpose(order).reshape(counts[1] * counts[2], LEAF**3, *tail)
         mask = inside.reshape(LEAF, counts[1], LEAF, counts[2], LEAF).transpose(1, 3, 0, 2, 4).reshape(-1, LEAF**3)
-        used = blocks.reshape(len(blocks), -1).any(axis=1)
+        used = ((blocks != background) & (mask if not vector else mask[..., None])).reshape(len(blocks), -1).any(axis=1)
         j, k = np.divmod(np.nonzero(used)[0], counts[2])
         origins.append(np.stack([np.full(len(j), i), j, k], axis=1) * LEAF)
         kept.append(blocks[used])
@@ -178,11 +181,11 @@ EMPTY = struct.pack("<q", 0)
 
 
 def _topology(
-    file: BinaryIO, leaves: tuple[Array, Array, Array], vector: bool, compression: Compression
+    file: BinaryIO, leaves: tuple[Array, Array, Array], background: bytes, compression: Compression
 ) -> None:  # fmt: skip
     origin, _, masks = leaves
     file.write(struct.pack("<i", 1))  # number of buffers
-    file.write(b"\0" * (12 if vector else 4))  # background
+    file.write(background)
     roots = _groups(origin // UPPER)
     file.write(struct.pack("<II", 0, len(roots)))
     for a, b in roots:

@@ -1,3 +1,8 @@
-"""Flows: what fields carry. Importing the package defines the steps of flow lanes."""
+"""Flows: what fields carry. Importing the package defines every kind, and the steps of their lanes."""
 
-from errant_gust.core.flows import gas, states  # noqa: F401  (define the steps, and states for fields made from particles)
+import importlib
+import pkgutil
+
+for found in pkgutil.iter_modules(__path__):
+    if found.ispkg:
+        importlib.import_module(f"{__name__}.{found.name}.kind")

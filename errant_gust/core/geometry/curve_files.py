@@ -8,6 +8,7 @@ import numpy as np
 
 from errant_gust.core.child import parsed_apart
 from errant_gust.core.errors import FileError
+from errant_gust.core.geometry.outlines import read_svg
 
 SUFFIXES = (".obj", ".svg", ".usda", ".usdc", ".usd")
 MOST_BYTES = 64 << 20
@@ -60,8 +61,6 @@ def _obj(path: Path) -> list[Any]:
 
 
 def _svg(path: Path) -> list[Any]:
-    from errant_gust.core.geometry.outlines import read_svg
-
     return [[(x, 0.0, y) for x, y in line] for line in read_svg(path)]
 
 

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import StudyError
+from errant_gust.core.geometry.curve_files import read_curves
 from errant_gust.core.geometry.curves import CurveSet, curve_set, frames
 from errant_gust.core.geometry.shapes import Geometry, ShapeKind, grid_faces
 from errant_gust.core.study.parameters import Curve, Points, param
@@ -40,8 +41,6 @@ class CurveShape(ShapeKind):
 
     def curves(self, scene: Geometry) -> CurveSet:
         if self.file:
-            from errant_gust.core.geometry.curve_files import read_curves
-
             found = read_curves(scene.assets.path(self.file, scene.where))
             scaled = tuple(tuple(tuple(float(v) * self.scale for v in p) for p in c) for c in found)
         else:

@@ -25,6 +25,8 @@ class Grid:
     outside: Outside = "zero"
     unit: str = ""
     """Of the values, as it is written into files."""
+    background: float = 0.0
+    """What holds far away; not zero of level sets, whose zero is their surface."""
 
     @property
     def is_vector(self) -> bool:

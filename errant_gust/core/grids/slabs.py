@@ -21,5 +21,12 @@ def slabs_of(rows: int, threads: int) -> list[tuple[int, int]]:
 
 
 def each_slab(rows: int, work: Callable[[int, int], T], threads: int) -> list[T]:
-    """work(a, b) of every slab on the pool's threads; returns when all are done, in order."""
-    return [f.result() for f in [solver_pool().submit(work, a, b) for a, b in slabs_of(rows, threads)]]
+    """work(a, b) of every slab; returns when all are done, in order."""
+    return together(work, slabs_of(rows, threads))
+
+
+def together(work: Callable[[int, int], T], slabs: list[tuple[int, int]]) -> list[T]:
+    """work(a, b) of slabs at the same time, the first of them here; results in order."""
+    rest = [solver_pool().submit(work, a, b) for a, b in slabs[1:]]
+    first = [work(*slab) for slab in slabs[:1]]
+    return first + [future.result() for future in rest]

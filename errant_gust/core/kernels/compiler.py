@@ -13,7 +13,7 @@ from typing import Any
 
 import llvmlite.binding
 
-from errant_gust.core.places import home
+from errant_gust.core.home import home
 
 
 def source_hash() -> str:

@@ -38,9 +38,10 @@ def united_rows(parent, runs, share, row, other, nz):
 
 
 @kernel
-def label_parts(wx, wy, wz, dinv, runs, parent, opened, parts):
+def label_parts(wx, wy, wz, dinv, extra, runs, parent, opened, parts):
     """Cells that open faces connect: numbers from 1 in the order of their first cells into `parts` (nx, ny, nz), 0
-    where no face is open, negative where the part has an open side. Returns the number of parts.
+    where no face is open, negative where the part has an open side or a surface (`extra`, see `poisson`). Returns the
+    number of parts.
 
     Union and find over runs of connected cells along z; runs, parent and opened (nx ny nz) are to work in.
     """
@@ -65,6 +66,8 @@ def label_parts(wx, wy, wz, dinv, runs, parent, opened, parts):
             if i == 0 or i == nx - 1 or j == 0 or j == ny - 1:
                 beyond = beyond or (i == 0 and wx[i, j, k] > F0) or (i == nx - 1 and wx[i + 1, j, k] > F0)
                 beyond = beyond or (j == 0 and wy[i, j, k] > F0) or (j == ny - 1 and wy[i, j + 1, k] > F0)
+            if extra.size:
+                beyond = beyond or extra[i, j, k] > F0
             if beyond:
                 opened[root_of(parent, runs[a])] = True
     count = 0

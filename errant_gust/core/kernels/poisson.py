@@ -4,7 +4,8 @@ Arrays of cells are padded by one ghost layer, (nx + 2, ny + 2, nz + 2) float32,
 ny, nz), wy, wz. Rows along z keep the span [lo, hi) of cells that are not plain; elsewhere the weights are not read. A
 plain cell has whole faces, but those toward the ghosts may be closed: zeros beyond add nothing, so that only the
 diagonal differs. `tips` (nx, ny) chooses its row: 1 if the first cell of the row is closed, 2 if the last is, 4 for
-each of the four long sides that is.
+each of the four long sides that is. `extra` (nx, ny, nz) adds to the diagonal what surfaces at p = 0 within the grid
+do (A p = … + extra p); it is empty where there are none.
 """
 
 import numpy as np
@@ -18,7 +19,7 @@ HALF = np.float32(0.5)
 
 
 @kernel
-def set_up(wx, wy, wz, dinv, lo, hi, tips):
+def set_up(wx, wy, wz, dinv, lo, hi, tips, extra):
     """Inverse diagonal (padded), the span of cells in each row that are not plain, and its closed sides."""
     nx, ny, nz = dinv.shape[0] - 2, dinv.shape[1] - 2, dinv.shape[2] - 2
     for i in range(nx):
@@ -29,11 +30,13 @@ def set_up(wx, wy, wz, dinv, lo, hi, tips):
             low, high = nz, 0
             for k in range(nz):
                 d = wx[i, j, k] + wx[i + 1, j, k] + wy[i, j, k] + wy[i, j + 1, k] + wz[i, j, k] + wz[i, j, k + 1]
+                more = extra[i, j, k] if extra.size else F0
+                d += more
                 dinv[i + 1, j + 1, k + 1] = F1 / d if d > F0 else F0
                 plain = (
                     wx[i, j, k] == west and wx[i + 1, j, k] == east and wy[i, j, k] == south
                     and wy[i, j + 1, k] == north and wz[i, j, k] == (bottom if k == 0 else F1)
-                    and wz[i, j, k + 1] == (top if k == nz - 1 else F1) and d > F0
+                    and wz[i, j, k + 1] == (top if k == nz - 1 else F1) and d > F0 and more == F0
                 )  # fmt: skip
                 if not plain:
                     low, high = min(low, k), max(high, k + 1)
@@ -108,7 +111,7 @@ def plain_outflow(p, diagonal, row, i, j, k, n):
 
 
 @inline
-def cut_outflow(p, wx, wy, wz, row, i, j, k, n):
+def cut_outflow(p, wx, wy, wz, extra, row, i, j, k, n):
     """A p as sums of w (centre − neighbour), which does not lose digits."""
     bottom, cell, top, west, east, south, north = neighbours(p, i, j, k, n)
     w0, w1, w2, w3, w4, w5 = shares_of(wx, wy, wz, i, j, k, n)
@@ -117,22 +120,26 @@ def cut_outflow(p, wx, wy, wz, row, i, j, k, n):
         e = cell[s]
         near = (w0[s] * (e - bottom[s]) + w1[s] * (e - top[s])) + (w2[s] * (e - west[s]) + w3[s] * (e - east[s]))
         out[s] = near + (w4[s] * (e - south[s]) + w5[s] * (e - north[s]))
+    if extra.size:
+        more = extra[i, j, k : k + n]
+        for s in range(n):
+            out[s] += more[s] * cell[s]
 
 
 @inline
-def outflow(p, wx, wy, wz, diagonal, row, i, j, a, c):
+def outflow(p, wx, wy, wz, extra, diagonal, row, i, j, a, c):
     """A row of A p, of whose cells a … c are not plain."""
     nz = row.size
     if a > 0:
         plain_outflow(p, diagonal, row, i, j, 0, a)
     if c > a:
-        cut_outflow(p, wx, wy, wz, row, i, j, a, c - a)
+        cut_outflow(p, wx, wy, wz, extra, row, i, j, a, c - a)
     if c < nz:
         plain_outflow(p, diagonal, row, i, j, c, nz - c)
 
 
 @inline
-def relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, inverse, colour, i, row, mask):
+def relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, extra, inverse, colour, i, row, mask):
     """Gauss–Seidel on the cells of one colour of plane i, whose neighbours are all of the other colour.
 
     A row is computed whole (which vectorises) and every other cell of it is kept.
@@ -152,7 +159,7 @@ def relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, inverse, colour, i, row, mask)
 
 
 @inline
-def begun(p, b, dinv, lo, hi, tips, inverse, colour, i, mask):
+def begun(p, b, dinv, lo, hi, tips, extra, inverse, colour, i, mask):
     """The same, where p is still zero everywhere: nothing of it need be read."""
     ny, nz = lo.shape[1], b.shape[2] - 2
     for j in range(ny):
@@ -210,7 +217,7 @@ def border(first, last, nx, stage, whole):
 
 
 @kernel
-def descend(p, b, wx, wy, wz, dinv, lo, hi, tips, first, last, whole):
+def descend(p, b, wx, wy, wz, dinv, lo, hi, tips, extra, first, last, whole):
     """Two sweeps from p = 0, cells of either colour in turn."""
     nx, nz = lo.shape[0], b.shape[2] - 2
     row, mask, inverse = np.empty(nz, np.float32), colours(nz), F1 / diagonals(nz)
@@ -220,13 +227,13 @@ def descend(p, b, wx, wy, wz, dinv, lo, hi, tips, first, last, whole):
             a, c = border(first, last, nx, stage, whole)
             if a <= i < c:
                 if stage == 0:
-                    begun(p, b, dinv, lo, hi, tips, inverse, 0, i, mask)
+                    begun(p, b, dinv, lo, hi, tips, extra, inverse, 0, i, mask)
                 else:
-                    relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, inverse, stage & 1, i, row, mask)
+                    relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, extra, inverse, stage & 1, i, row, mask)
 
 
 @kernel
-def ascend(coarse, p, b, wx, wy, wz, dinv, lo, hi, tips, totals, sums, first, last, whole):
+def ascend(coarse, p, b, wx, wy, wz, dinv, lo, hi, tips, extra, totals, sums, first, last, whole):
     """The coarse correction, then two sweeps in the opposite order, so that the cycle is symmetric; b · p of every
     plane into `totals` and the sum of p into `sums`."""
     nx, nz = lo.shape[0], b.shape[2] - 2
@@ -240,13 +247,13 @@ def ascend(coarse, p, b, wx, wy, wz, dinv, lo, hi, tips, totals, sums, first, la
                 if stage == 0:
                     prolonged(coarse, p, dinv, lo, hi, i)
                 else:
-                    relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, inverse, stage & 1, i, row, mask)
+                    relaxed(p, b, wx, wy, wz, dinv, lo, hi, tips, extra, inverse, stage & 1, i, row, mask)
                 if stage == 4:
                     totals[i], sums[i] = product_and_sum(b, p, i, products, rows)
 
 
 @kernel
-def restrict(p, b, wx, wy, wz, dinv, lo, hi, tips, below, first, last):
+def restrict(p, b, wx, wy, wz, dinv, lo, hi, tips, extra, below, first, last):
     """Half the sum of b − A p over the eight children of the coarse cells of planes first <= i < last: the coarse right
     side in units of its own faces."""
     nx, ny, nz = lo.shape[0], lo.shape[1], b.shape[2] - 2
@@ -256,7 +263,7 @@ def restrict(p, b, wx, wy, wz, dinv, lo, hi, tips, below, first, last):
             left[:] = F0
             for ii in range(2 * i, min(2 * i + 2, nx)):
                 for jj in range(2 * j, min(2 * j + 2, ny)):
-                    outflow(p, wx, wy, wz, diagonal[tips[ii, jj]], row, ii, jj, lo[ii, jj], hi[ii, jj])
+                    outflow(p, wx, wy, wz, extra, diagonal[tips[ii, jj]], row, ii, jj, lo[ii, jj], hi[ii, jj])
                     right = b[ii + 1, jj + 1, 1 : nz + 1]
                     for s in range(nz):
                         left[s] += right[s] - row[s]
@@ -265,13 +272,13 @@ def restrict(p, b, wx, wy, wz, dinv, lo, hi, tips, below, first, last):
 
 
 @kernel
-def apply(p, wx, wy, wz, dinv, lo, hi, tips, q, first, last):
+def apply(p, wx, wy, wz, dinv, lo, hi, tips, extra, q, first, last):
     """q = A p on planes first <= i < last."""
     nz = p.shape[2] - 2
     diagonal = diagonals(nz)
     for i in range(first, last):
         for j in range(lo.shape[1]):
-            outflow(p, wx, wy, wz, diagonal[tips[i, j]], q[i + 1, j + 1, 1 : nz + 1], i, j, lo[i, j], hi[i, j])
+            outflow(p, wx, wy, wz, extra, diagonal[tips[i, j]], q[i + 1, j + 1, 1 : nz + 1], i, j, lo[i, j], hi[i, j])
 
 
 # Scalar products add up row on row in a row of float32 sums, which vectorises, and that row in float64, for every plane
@@ -300,20 +307,20 @@ def product_and_sum(a, b, i, products, sums):
 
 
 @kernel
-def residual(p, b, wx, wy, wz, dinv, lo, hi, tips, r, first, last):
+def residual(p, b, wx, wy, wz, dinv, lo, hi, tips, extra, r, first, last):
     """r = b − A p on planes first <= i < last."""
     nz = p.shape[2] - 2
     row, diagonal = np.empty(nz, np.float32), diagonals(nz)
     for i in range(first, last):
         for j in range(lo.shape[1]):
-            outflow(p, wx, wy, wz, diagonal[tips[i, j]], row, i, j, lo[i, j], hi[i, j])
+            outflow(p, wx, wy, wz, extra, diagonal[tips[i, j]], row, i, j, lo[i, j], hi[i, j])
             right, out = b[i + 1, j + 1, 1 : nz + 1], r[i + 1, j + 1, 1 : nz + 1]
             for s in range(nz):
                 out[s] = right[s] - row[s]
 
 
 @kernel
-def turn(d, z, mean, beta, wx, wy, wz, dinv, lo, hi, tips, q, totals, first, last, whole):
+def turn(d, z, mean, beta, wx, wy, wz, dinv, lo, hi, tips, extra, q, totals, first, last, whole):
     """d = z − mean + β d where a face is open (d is not read if β is 0), q = A d; d · q of every plane into
     `totals`."""
     nx, ny, nz = lo.shape[0], lo.shape[1], d.shape[2] - 2
@@ -338,7 +345,7 @@ def turn(d, z, mean, beta, wx, wy, wz, dinv, lo, hi, tips, q, totals, first, las
             products[:] = F0
             for j in range(ny):
                 out, way = q[i + 1, j + 1, 1 : nz + 1], d[i + 1, j + 1, 1 : nz + 1]
-                outflow(d, wx, wy, wz, diagonal[tips[i, j]], out, i, j, lo[i, j], hi[i, j])
+                outflow(d, wx, wy, wz, extra, diagonal[tips[i, j]], out, i, j, lo[i, j], hi[i, j])
                 for s in range(nz):
                     products[s] += out[s] * way[s]
             totals[i] = added(products)

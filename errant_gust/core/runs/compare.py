@@ -6,10 +6,11 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.errors import FileError
+from errant_gust.core.flows.results import Form, Points, VolumeResult
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.runs.store import RunStore
-from errant_gust.core.runs.volumes import grid_of
+from errant_gust.core.runs.export import kind_of_run
+from errant_gust.core.runs.frame_store import RunStore
 
 SAME = 1e-3  # of a voxel
 
@@ -46,12 +47,15 @@ class Difference:
 
 
 def channel_of(store: RunStore, frame: int, name: str) -> Grid:
-    """A channel as a scalar grid; of the velocity its speed in m/s."""
+    """A channel (the first if none is named) as a scalar grid; of the velocity its speed in m/s."""
     if frame not in store.frames():
         ready = store.frames()
         have = f"it has {ready[0]} to {ready[-1]}" if ready else "it has none yet"
         raise FileError(f"frame {frame} is not there", where=str(store.folder), fix=have)
-    grid = grid_of(store, frame, name)
+    result = kind_of_run(store).result(form="volume")
+    assert isinstance(result, VolumeResult)
+    name = name or next(c.name for c in result.channels(store.names(frame)))
+    grid = result.grid(store, frame, name)
     return Grid(grid.region, np.linalg.norm(grid.values, axis=-1).astype(np.float32)) if grid.is_vector else grid
 
 
@@ -139,12 +143,33 @@ def difference(a: Grid, b: Grid) -> tuple[Grid, Difference]:
     )  # fmt: skip
 
 
-def particles_apart(a: RunStore, b: RunStore, frame: int) -> dict[str, float]:
-    """How far the particles of two runs with the same numbers are from each other on a frame, in m."""
-    one, two = a.read(frame, ("position", "id")), b.read(frame, ("position", "id"))
-    both, i, j = np.intersect1d(one["id"], two["id"], return_indices=True)
-    way = np.linalg.norm(one["position"][i].astype(float) - two["position"][j], axis=1) if len(both) else np.zeros(1)
+def points_apart(a: RunStore, b: RunStore, frame: int) -> dict[str, float]:
+    """How far the points of two runs with the same numbers are from each other on a frame, in m."""
+    one, two = _numbered(a, frame), _numbered(b, frame)
+    ids = one.channels["id"], two.channels["id"]
+    both, i, j = np.intersect1d(*ids, return_indices=True)
+    way = np.linalg.norm(one.position[i].astype(float) - two.position[j], axis=1) if len(both) else np.zeros(1)
     return {
-        "a": len(one["id"]), "b": len(two["id"]), "both": len(both), "mean": float(way.mean()),
+        "a": one.count, "b": two.count, "both": len(both), "mean": float(way.mean()),
         "rms": float(np.sqrt((way**2).mean())), "greatest": float(way.max()),
     }  # fmt: skip
+
+
+def _numbered(store: RunStore, frame: int) -> Points:
+    found: Points = kind_of_run(store).result(form="points").read(store, frame, ("id",))
+    return found
+
+
+def compared_by(a: RunStore, b: RunStore, frame: int, channel: str = "") -> Form:
+    """The form of result by which two runs are compared: volumes on one grid, points by their numbers. That of the main
+    result of the first, unless the channel is one that only its volumes have."""
+    one, two = kind_of_run(a), kind_of_run(b)
+    alike = [r for r in one.results if r.form in ("volume", "points") and not r.from_study and two.offers(r.form)]
+    for result in alike if channel and len({r.form for r in alike}) > 1 else []:
+        if channel in [c.name for c in result.channels(a.names(frame))]:
+            return result.form
+    if alike:
+        return alike[0].form
+    raise FileError(
+        f"one is {one.label}, the other {two.label}", where="compare", fix="choose two that hold something alike"
+    )

@@ -1,15 +1,15 @@
 """What a run will cost, from frames that were measured: seconds, memory, disk."""
 
 from dataclasses import asdict, dataclass
-from pathlib import Path
 from typing import Any
 
 from errant_gust.core.errors import GustError
-from errant_gust.core.fields.scene import Plan
-from errant_gust.core.flows.kinds import UNIT, open_flow
-from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.flows.kind import kind_of, open_flow
+from errant_gust.core.runs.carried import plan_of
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.runs.manifest import assets_of
 from errant_gust.core.study import document
 
 ENOUGH = 3  # frames; a run that has only just begun tells less than another
@@ -49,7 +49,7 @@ def cost_of(plan: Plan, flow: str, quality: str, stores: list[RunStore]) -> Cost
     for store in stores:
         try:
             manifest = store.manifest()
-            facts = {int(k): v for k, v in manifest["frames"].items() if "seconds" in v}
+            facts = {n: f for n in store.frames() if "seconds" in (f := store.facts(n))}
             if manifest["flow"] != flow:
                 continue
             same = manifest["identity"] == identity
@@ -61,7 +61,7 @@ def cost_of(plan: Plan, flow: str, quality: str, stores: list[RunStore]) -> Cost
         except (GustError, KeyError, OSError):
             continue  # a run that cannot be read measures nothing
     todo = len([n for n in whole if n not in ready])
-    unit = UNIT[plan.study.find("flows", flow, f"flows.{flow}").kind]
+    unit = kind_of(plan.study.find("flows", flow, f"flows.{flow}").kind).unit
     if best is None:
         return Cost(count, unit, memory, todo, None, None, 0, "")
     basis, made = best
@@ -80,8 +80,10 @@ def _measured(
     store: RunStore, manifest: dict[str, Any], facts: dict[int, Any], steps: Any, flow: str, same: bool
 ) -> tuple[str, list[tuple[float, float, float]]]:
     """(seconds, bytes, count) that each measured frame would be of in the run that is estimated."""
-    assets = Assets(Path(manifest["assets"]) if manifest.get("assets") else None)
-    was = steps if same else open_flow(Plan(document.parse(manifest["study"]), assets), flow, manifest["quality"])
+    was = steps
+    if not same:
+        older = plan_of(document.parse(manifest["study"]), assets_of(manifest))
+        was = open_flow(older, flow, manifest["quality"])
     here = {f for f in store.frames() if f in facts}
     size = sum(f.stat().st_size for n in here for f in store.path(n).rglob("*") if f.is_file())
     counts = sum(facts[n]["count"] for n in here)

@@ -1,34 +1,55 @@
-"""Take frames of a run out of the store into open formats: particles, and what is drawn from them."""
+"""Take results of a run out of the store into open formats, one file a frame: what can be written goes by the form."""
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 
+from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import FileError, nearest
-from errant_gust.core.fields.blocks import Cancel
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Plan
+from errant_gust.core.files.meshes import write_mesh, write_mesh_arrays
 from errant_gust.core.files.points import write_csv, write_npz, write_ply
 from errant_gust.core.files.usd import write_frame, write_stage
-from errant_gust.core.flows.particles.drawn import Drawing, Lines
-from errant_gust.core.flows.particles.state import INTERNAL
-from errant_gust.core.geometry.shapes import Assets
-from errant_gust.core.runs.drawing import drawing_of
-from errant_gust.core.runs.store import RunStore
-from errant_gust.core.runs.volumes import export_volumes
+from errant_gust.core.files.volume_files import write_zarr, writer_for
+from errant_gust.core.flows.drawing import Drawing, DrawnResult, Instanced, drawing_of
+from errant_gust.core.flows.kind import FlowKind, kind_of
+from errant_gust.core.flows.results import HOME, Form, Lines, MeshData, Points, Result
+from errant_gust.core.runs.carried import plan_of
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.manifest import assets_of
 from errant_gust.core.study import document
 
-What = Literal["particles", "lines", "spread", "instances"]
-FORMATS: dict[str, tuple[str, Callable[[Path, dict[str, Array]], None] | None]] = {
-    "ply": (".ply", write_ply),
-    "npz": (".npz", write_npz),
-    "csv": (".csv", write_csv),
-    "usd": (".usdc", None),
+Velocity = Literal["motion", "positions"]
+Report = Callable[[int, int], None]
+TABLES: dict[str, Callable[[Path, dict[str, Array]], None]] = {"ply": write_ply, "npz": write_npz, "csv": write_csv}
+ENDINGS = {"usd": "usdc", "zarr": "zarr.zip"}
+FORMATS: dict[Form, tuple[str, ...]] = {
+    "points": ("ply", "npz", "csv", "usd"),
+    "lines": ("usd", "npz", "csv"),
+    "instances": ("usd", "npz", "csv", "ply"),
+    "volume": ("vdb", "vti", "npz", "zarr"),
+    "mesh": ("ply", "obj", "usd", "stl", "npz"),
 }
-ALWAYS = ("position",)
+"""By form of result; the first is taken if none is named."""
+
+
+def kind_of_run(store: RunStore) -> FlowKind:
+    """The kind of flow that a run is of."""
+    manifest = store.manifest()
+    name = manifest.get("kind")
+    if name is None:  # of an early version
+        name = document.parse(manifest["study"]).find("flows", manifest["flow"], "flow").kind
+    return kind_of(name, str(store.folder))
+
+
+def plan_of_run(store: RunStore) -> Plan:
+    """The study as it was when the run was begun."""
+    manifest = store.manifest()
+    return plan_of(document.parse(manifest["study"]), assets_of(manifest))
 
 
 def export_run(
@@ -38,68 +59,50 @@ def export_run(
     format: str = "",
     frames: tuple[int, int] | None = None,
     channels: tuple[str, ...] | None = None,
-    what: What = "particles",
-    velocity: Literal["motion", "positions"] = "motion",
+    what: str = "",
+    velocity: Velocity = "motion",
     plan: Plan | None = None,
     cancel: Cancel | None = None,
-    report: Callable[[int, int], None] | None = None,
+    report: Report | None = None,
 ) -> list[tuple[Path, str]]:
     """Write one file a frame into the folder `to`: (path, sha256) of each. Existing files are not overwritten.
 
-    Gas becomes volumes with all channels (OpenVDB unless `format` says otherwise); particles become PLY, or `what`:
-    the lines that the lane draws (with USD: along with the particles, and the instances), the points spread on them,
-    or the instances (position, turn as a quaternion w x y z, size, which). `velocity`: as the motion gave it, or from
-    the positions of this frame and the one before, by id. `plan`: the study whose drawing steps are taken; else the
-    run's own. Frames are read one by one.
+    what: a result of the flow's kind by name (the first if none is named): points with their channels, volumes with
+    all channels and `vel`, meshes, or what the lane draws: lines, points spread on them, instances (position, turn as
+    a quaternion w x y z, size, which). USD of points holds the lines and instances too. `velocity`: as the motion gave
+    it, or from the positions of this frame and the one before, by id. `plan`: the study whose drawing steps are taken;
+    else the run's own. Frames are read one by one.
     """
-    if store.manifest().get("kind") == "gas":
-        paths = export_volumes(
-            store, to, format=format or "vdb", frames=frames, channels=channels, cancel=cancel, report=report
-        )
-        return [(path, _digest(path)) for path in paths]
-    format = format or "ply"
-    if format not in FORMATS:
-        raise FileError(f"'{format}' is not a format for particles", where="format", fix=nearest(format, FORMATS))
-    if format == "ply" and what == "lines":
-        raise FileError("a PLY holds points, not lines", where="format", fix="usd, npz or csv hold lines")
-    suffix, write = FORMATS[format]
-    ready = store.frames()
-    wanted = [f for f in ready if frames is None or frames[0] <= f <= frames[1]]
-    if not wanted:
-        have = f"it has {ready[0]} to {ready[-1]}" if ready else "it has none yet"
-        raise FileError("the run has none of these frames", where=str(store.folder), fix=have)
-    manifest = store.manifest()
+    kind, manifest = kind_of_run(store), store.manifest()
+    result = kind.result(what)
+    format = format or FORMATS[result.form][0]
+    if format not in FORMATS[result.form]:
+        other = next((form for form, known in FORMATS.items() if format in known), None)
+        fix = nearest(format, FORMATS[result.form])
+        if other:
+            what = f"'{format}' is not a format for {result.label}: it holds {other}, not {result.label}"
+            raise FileError(what, where="format", fix=f"one of: {', '.join(FORMATS[result.form])}")
+        raise FileError(f"'{format}' is not a format for {result.label}", where="format", fix=fix)
+    wanted = wanted_frames(store, frames)
     flow = manifest["flow"]
-    part = "" if what == "particles" else f".{what}"
-    paths = [to / f"{flow}{part}.{frame:04d}{suffix}" for frame in wanted]
+    part = "" if result is kind.results[0] else f".{result.name}"
+    paths = [to / f"{flow}{part}.{frame:04d}.{ENDINGS.get(format, format)}" for frame in wanted]
     stage = to / f"{flow}{part}.usda"
     taken = [p for p in (*paths, *([stage] if format == "usd" else [])) if p.exists()]
     if taken:
         raise FileError("is there already", where=str(taken[0]), fix="choose another folder or delete it")
-    drawings = what != "particles" or format == "usd"
-    if drawings and plan is None:
-        assets = Assets(Path(manifest["assets"]) if manifest.get("assets") else None)
-        plan = Plan(document.parse(manifest["study"]), assets)
+    if channels is not None and not result.from_study:
+        result.known(store, wanted[0], channels)
+    draws = result.from_study or (format == "usd" and any(r.from_study for r in kind.results))
+    if draws and plan is None:
+        plan = plan_of_run(store)
     to.mkdir(parents=True, exist_ok=True)
     made: list[Path] = []
     for i, (frame, path) in enumerate(zip(wanted, paths, strict=True)):
         if cancel is not None and cancel():
             break
-        drawing = drawing_of(store, plan, flow, frame) if drawings and plan is not None else None
-        if what == "instances":
-            data, lines = _instances(drawing, flow), None
-        elif what != "particles":
-            data, lines = _drawn(what, drawing, flow)
-        else:
-            data, lines = store.read(frame), drawing.lines[-1] if drawing and drawing.lines else None
-            if velocity == "positions":
-                data["velocity"] = _from_positions(store, frame, data, manifest["clock"])
-            data = _chosen(data, channels)
-        if write is None:
-            instanced = drawing.instanced if drawing is not None and what in ("particles", "instances") else None
-            write_frame(path, frame, flow, None if what in ("lines", "instances") else data, lines, instanced)
-        else:
-            write(path, data)
+        drawing = drawing_of(store, plan, flow, frame) if draws and plan is not None else None
+        _write(store, path, frame, result, format, channels, velocity, drawing)
         made.append(path)
         if report is not None:
             report(i + 1, len(wanted))
@@ -108,58 +111,109 @@ def export_run(
     return [(path, _digest(path)) for path in made]
 
 
+def wanted_frames(store: RunStore, frames: tuple[int, int] | None) -> list[int]:
+    """Complete frames within a range, or a FileError that says which there are."""
+    ready = store.frames()
+    wanted = [f for f in ready if frames is None or frames[0] <= f <= frames[1]]
+    if not wanted:
+        have = f"it has {ready[0]} to {ready[-1]}" if ready else "it has none yet"
+        raise FileError("the run has none of these frames", where=str(store.folder), fix=have)
+    return wanted
+
+
+def _write(
+    store: RunStore, path: Path, frame: int, result: Result, format: str, channels: tuple[str, ...] | None,
+    velocity: Velocity, drawing: Drawing | None,
+) -> None:  # fmt: skip
+    manifest = store.manifest()
+    if isinstance(result, DrawnResult):
+        assert drawing is not None
+        _write_drawn(path, frame, manifest["flow"], result, format, drawing)
+        return
+    found = result.read(store, frame, channels)
+    if result.form == "volume":
+        (write_zarr if format == "zarr" else writer_for(path))(path, found.grids)
+    elif result.form == "mesh":
+        _write_mesh(path, frame, manifest["flow"], found, format)
+    else:
+        data = table_of(found, channels)
+        if velocity == "positions":
+            data["velocity"] = _from_positions(store, frame, result, found, manifest["clock"])
+        if format == "usd":
+            lines = drawing.lines[-1] if drawing is not None and drawing.lines else None
+            write_frame(path, frame, manifest["flow"], data, lines, drawing.instanced if drawing is not None else None)
+        else:
+            TABLES[format](path, data)
+
+
+def _write_drawn(path: Path, frame: int, flow: str, result: DrawnResult, format: str, drawing: Drawing) -> None:
+    found = result.drawn(drawing, flow)
+    if isinstance(found, MeshData):
+        _write_mesh(path, frame, flow, found, format)
+        return
+    data = _instances(found) if isinstance(found, Instanced) else _on_lines(found)
+    if format != "usd":
+        TABLES[format](path, data)
+    elif isinstance(found, Instanced):
+        write_frame(path, frame, flow, None, None, found)
+    else:
+        as_lines = result.form == "lines"
+        write_frame(path, frame, flow, None if as_lines else data, found if as_lines else None, None)
+
+
+def _write_mesh(path: Path, frame: int, flow: str, found: MeshData, format: str) -> None:
+    if format == "usd":
+        write_frame(path, frame, flow, None, mesh=found)
+    else:
+        (write_mesh_arrays if format == "npz" else write_mesh)(path, found.vertices, found.faces, found.channels)
+
+
+def table_of(points: Points, channels: tuple[str, ...] | None) -> dict[str, Array]:
+    """Position and the channels that were named; without a word all but what is the flow's own affair."""
+    kept = {
+        n: a for n, a in points.channels.items()
+        if channels is not None or n not in points.known or not points.known[n].internal
+    }  # fmt: skip
+    return {HOME: points.position, **kept}
+
+
+def _on_lines(found: Lines) -> dict[str, Array]:
+    """Points with channels; `line` says to which line a point belongs."""
+    line = np.repeat(np.arange(len(found.counts), dtype=np.uint32), found.counts)
+    return {HOME: found.points, "line": line, **found.channels}
+
+
+def _instances(found: Instanced) -> dict[str, Array]:
+    turns = {f"turn_{axis}": np.ascontiguousarray(found.turns[:, i]) for i, axis in enumerate("wxyz")}
+    channels = {k: v for k, v in found.channels.items() if k != "row"}
+    return {HOME: found.points, **turns, "size": found.sizes, "which": found.which, **channels}
+
+
+def _from_positions(store: RunStore, frame: int, result: Result, now: Points, clock: dict[str, Any]) -> Array:
+    """Velocity (n, 3) in m/s from where each point was a frame before; the newly born keep theirs."""
+    if "id" not in now.channels:
+        now = result.read(store, frame)
+    if frame - 1 not in store.frames() or "id" not in now.channels:
+        return now.velocity
+    before: Points = result.read(store, frame - 1)
+    order = np.argsort(before.channels["id"])
+    if not len(order):
+        return now.velocity
+    id = now.channels["id"]
+    at = order[np.minimum(np.searchsorted(before.channels["id"][order], id), len(order) - 1)]
+    known = before.channels["id"][at] == id
+    if "again" in now.channels:
+        known &= before.channels["again"][at] == now.channels["again"]
+    way = (now.position - before.position[at]) * np.float32(clock["fps"] * clock["slow_motion"])
+    return np.where(known[:, None], way, now.velocity).astype(np.float32)
+
+
 def _digest(path: Path) -> str:
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def _chosen(data: dict[str, Array], channels: tuple[str, ...] | None) -> dict[str, Array]:
-    """Only the wanted channels; without a word all but what is the flow's own affair."""
-    if channels is None:
-        return {k: v for k, v in data.items() if k not in INTERNAL}
-    unknown = [c for c in channels if c not in data]
-    if unknown:
-        raise FileError(f"the run has no channel '{unknown[0]}'", where="channels", fix=nearest(unknown[0], data))
-    return {name: data[name] for name in (*ALWAYS, *(c for c in channels if c not in ALWAYS))}
-
-
-def _drawn(what: What, drawing: Drawing | None, flow: str) -> tuple[dict[str, Array], Lines | None]:
-    """Points with channels, and the lines if they are wanted; `line` says to which line a point belongs."""
-    found: Lines | None = None
-    if drawing is not None:
-        found = drawing.spread if what == "spread" else drawing.lines[-1] if drawing.lines else None
-    if found is None:
-        step = "Spread along" if what == "spread" else "Trail or Flow lines"
-        raise FileError(f"the lane draws no {what}", where=f"flows.{flow}", fix=f"add {step}")
-    line = np.repeat(np.arange(len(found.counts), dtype=np.uint32), found.counts)
-    return {"position": found.points, "line": line, **found.channels}, found if what == "lines" else None
-
-
-def _instances(drawing: Drawing | None, flow: str) -> dict[str, Array]:
-    found = drawing.instanced if drawing is not None else None
-    if found is None:
-        raise FileError("the lane draws no instances", where=f"flows.{flow}", fix="add Instances")
-    turns = {f"turn_{axis}": np.ascontiguousarray(found.turns[:, i]) for i, axis in enumerate("wxyz")}
-    channels = {k: v for k, v in found.channels.items() if k != "row"}
-    return {"position": found.points, **turns, "size": found.sizes, "which": found.which, **channels}
-
-
-def _from_positions(store: RunStore, frame: int, data: dict[str, Array], clock: dict[str, Any]) -> Array:
-    """Velocity (n, 3) in m/s from where each particle was a frame before; the newly born keep theirs."""
-    if frame - 1 not in store.frames():
-        return data["velocity"]
-    again = ("again",) if "again" in data else ()
-    before = store.read(frame - 1, ("position", "id", *again))
-    order = np.argsort(before["id"])
-    at = (
-        order[np.minimum(np.searchsorted(before["id"][order], data["id"]), max(0, len(order) - 1))]
-        if len(order)
-        else None
-    )
-    if at is None:
-        return data["velocity"]
-    known = before["id"][at] == data["id"]
-    if again:
-        known &= before["again"][at] == data["again"]
-    way = (data["position"] - before["position"][at]) * np.float32(clock["fps"] * clock["slow_motion"])
-    return np.where(known[:, None], way, data["velocity"]).astype(np.float32)
+def formats_of(kind: FlowKind) -> Iterator[tuple[Result, tuple[str, ...]]]:
+    """Results of a kind, and the formats that each can be written in."""
+    for result in kind.results:
+        yield result, FORMATS[result.form]

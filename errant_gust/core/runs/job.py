@@ -6,26 +6,22 @@ shares the folder.
 
 import json
 import os
+import socket
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from errant_gust.core.blocks import give_way
 from errant_gust.core.errors import Cancelled, GustError
-from errant_gust.core.fields.blocks import give_way
-from errant_gust.core.geometry.shapes import Assets
-from errant_gust.core.runs.compute import FrameDone, compute, manifest_for
-from errant_gust.core.runs.store import Elsewhere, RunStore, write_atomically
+from errant_gust.core.flows.kind import kind_of
+from errant_gust.core.runs.compute import FrameDone, compute
+from errant_gust.core.runs.frame_store import Elsewhere, RunStore, write_atomically
+from errant_gust.core.runs.manifest import assets_of
 from errant_gust.core.study import document
 
-
-def prepare(study: document.Study, flow: str, quality: str, folder: Path, assets: Assets) -> str:
-    """Make (or find) the folder of a run under `folder`; returns its identity."""
-    manifest = manifest_for(study, flow, quality, assets)
-    store = RunStore(folder / manifest["identity"])
-    store.create({**manifest, "assets": str(assets.folder or "")})
-    return str(manifest["identity"])
+Tell = Callable[[dict[str, Any]], None]
 
 
 def progress_of(folder: Path) -> dict[str, Any]:
@@ -40,24 +36,38 @@ def ask_to_stop(folder: Path) -> None:
     (folder / "stop").touch()
 
 
-def work(folder: str, last: int) -> dict[str, str]:
-    """Do the job: {"state": done | stopped | failed, "message": …}. Runs in a thread or on a cluster worker."""
+def worker_name() -> str:
+    """Which machine and process computes here."""
+    return f"{socket.gethostname()} {os.getpid()}"
+
+
+def work(folder: str, last: int, tell: Tell | None = None) -> dict[str, str]:
+    """Do the job: {"state": done | stopped | failed, "message": …, "worker": …}. Runs in a thread or on a cluster
+    worker. `tell` is called with what is also written to the folder, frame by frame."""
+    return {**_work(folder, last, tell), "worker": worker_name()}
+
+
+def _work(folder: str, last: int, tell: Tell | None) -> dict[str, str]:
     place = Path(folder)
     store = RunStore(place)
     manifest = store.manifest()
     study = document.parse(manifest["study"])
-    assets = Assets(Path(manifest["assets"]) if manifest.get("assets") else None)
+    assets = assets_of(manifest)
 
     def report(done: FrameDone) -> None:
         ahead = done.total - done.done
         each = done.left / ahead if ahead else done.seconds  # so that the two never contradict each other
-        facts = {"done": done.done, "total": done.total, "each": each, "left": done.left, **done.facts}
+        facts = {"done": done.done, "total": done.total, "each": each, "left": done.left, "worker": worker_name()}
+        facts |= done.facts
         write_atomically(place / "progress.json", json.dumps(facts))
+        if tell is not None:
+            tell(facts)
 
     def stop_asked() -> bool:
         give_way()
         return (place / "stop").exists()
 
+    seen = -1
     try:
         while True:
             try:
@@ -70,40 +80,52 @@ def work(folder: str, last: int) -> dict[str, str]:
                 if stop_asked():
                     raise Cancelled from None
                 time.sleep(0.1)
+                if tell is not None and len(ready := store.frames()) != seen:
+                    seen = len(ready)
+                    tell(progress_of(place))
     except Cancelled:
         return {"state": "stopped", "message": "stopped; the frames so far are kept"}
     except GustError as error:
         return {"state": "failed", "message": str(error)}
     except MemoryError:
-        return {"state": "failed", "message": "not enough memory; larger voxels or fewer particles would fit"}
+        fits = kind_of(study.find("flows", manifest["flow"], "flow").kind).smaller
+        return {"state": "failed", "message": f"not enough memory; {fits} would fit"}
     return {"state": "done", "message": ""}
 
 
-def submit(folder: Path, last: int, finished: Callable[[dict[str, str]], None]) -> None:
-    """Start the job on the engine; `finished` is called from another thread, whatever happens. A stop that is asked for
-    from now on holds."""
+def submit(folder: Path, last: int, finished: Callable[[dict[str, str]], None], tell: Tell | None = None) -> None:
+    """Start the job on the engine; `finished` is called from another thread, whatever happens, and `tell` whenever a
+    frame is done. A stop that is asked for from now on holds."""
     (folder / "stop").unlink(missing_ok=True)
     scheduler = os.environ.get("ERRANT_GUST_SCHEDULER")
-    run = (lambda: _on_cluster(scheduler, folder, last)) if scheduler else (lambda: _safely(folder, last))
+    run = (lambda: _on_cluster(scheduler, folder, last, tell)) if scheduler else (lambda: _safely(folder, last, tell))
     threading.Thread(target=lambda: finished(run()), daemon=True, name="gust-run").start()
 
 
-def _safely(folder: Path, last: int) -> dict[str, str]:
+def _safely(folder: Path, last: int, tell: Tell | None) -> dict[str, str]:
     try:
-        return work(str(folder), last)
+        return work(str(folder), last, tell)
     except Exception as error:  # a worker's fault must end up in the run's row, not vanish with the thread
         return {"state": "failed", "message": f"{type(error).__name__}: {error}"}
 
 
 LOOKS = 0.25  # seconds between looks at a job of a cluster
+FOLDER_LOOKS = 1.0  # seconds between looks at its folder, which another machine writes
 
 
-def _on_cluster(address: str, folder: Path, last: int) -> dict[str, str]:
+def _on_cluster(address: str, folder: Path, last: int, tell: Tell | None) -> dict[str, str]:
     """The job on a Dask cluster; it fails in words when the cluster cannot be reached or is lost."""
     try:
         client = _client(address)
         future = client.submit(work, str(folder), last, pure=False)
+        told: dict[str, Any] = {}
+        since = time.monotonic()
         while not future.done():
+            if tell is not None and time.monotonic() - since >= FOLDER_LOOKS:
+                since, now = time.monotonic(), progress_of(folder)
+                if now != told:
+                    told = now
+                    tell(now)
             if client.status not in ("running", "connecting"):
                 raise ConnectionError("the connection was lost")
             if (folder / "stop").exists() and not (folder / "progress.json").exists() and _waits(client, future):

@@ -4,24 +4,36 @@ import hashlib
 import json
 import math
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError, model_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    PrivateAttr,
+    StringConstraints,
+    ValidationError,
+    WithJsonSchema,
+    field_validator,
+    model_validator,
+)
 
 from errant_gust.core.errors import FileError, StudyError, nearest
+from errant_gust.core.study import registry
 from errant_gust.core.study.parameters import plain_words
 from errant_gust.core.study.soundness import check_sound
+from errant_gust.core.study.upgrade import VERSION as VERSION
+from errant_gust.core.study.upgrade import upgraded
 from errant_gust.core.study.values import read
 
 FORMAT = "errant-gust-study"
-VERSION = 1
 MAX_BYTES = 8 << 20
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 Name = Annotated[str, StringConstraints(min_length=1, max_length=80, strip_whitespace=True)]
-Raw = Any
+Raw = Annotated[Any, WithJsonSchema({"format": "raw"})]
 """A parameter as it stands in the file: a literal, keys, a link or a field (see `values`)."""
 
 
@@ -112,7 +124,16 @@ class FieldLane(Lane):
 
 
 class FlowLane(Lane):
-    kind: Literal["particles", "gas"] = "particles"
+    kind: Id
+    """What is carried: the id of a kind of flow."""
+
+    @field_validator("kind")
+    @classmethod
+    def _known(cls, kind: str) -> str:
+        known = registry.flow_kinds()
+        if kind not in known:
+            raise ValueError(f"'{kind}' is no kind of flow; right would be {' or '.join(known)}")
+        return kind
 
 
 class Study(Part):
@@ -128,6 +149,16 @@ class Study(Part):
     looks: dict[str, Any] = {}
     intended: list[str] = []
     """Findings that somebody meant to be so, as `code place`."""
+    _read: dict[int, tuple[Any, Any]] = PrivateAttr(default_factory=dict)
+
+    def value(self, raw: Raw, where: str) -> Any:
+        """A parameter as `values.read` makes it; keys, links and field references are read once."""
+        if not isinstance(raw, dict):
+            return raw
+        found = self._read.get(id(raw))
+        if found is None or found[0] is not raw:  # held beside it, so that no other takes its id
+            found = self._read[id(raw)] = (raw, read(raw, where))
+        return found[1]
 
     @model_validator(mode="after")
     def _ids_are_unique(self) -> "Study":
@@ -174,15 +205,6 @@ class Study(Part):
         return values.get(rest[-1])
 
 
-def _upgrade_0(data: dict[str, Any]) -> dict[str, Any]:
-    """Version 0 kept the clock as bare numbers beside the name."""
-    clock = {key: data.pop(key) for key in ("fps", "start", "end") if key in data}
-    return {**data, "version": 1, **({"clock": clock} if clock else {})}
-
-
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {0: _upgrade_0}
-
-
 def parse(data: Any, where: str = "study") -> Study:
     """A study from decoded JSON: upgraded if it is of an older version, every value checked for form."""
     if not isinstance(data, dict):
@@ -195,9 +217,7 @@ def parse(data: Any, where: str = "study") -> Study:
         raise StudyError(
             f"version {version!r} is not known here", where=f"{where}.version", fix=f"this program reads 0 to {VERSION}"
         )
-    while version < VERSION:
-        data = UPGRADES[version](dict(data))
-        version = data["version"]
+    data = upgraded(data, version)
     try:
         study = Study.model_validate(data)
     except ValidationError as error:
@@ -282,7 +302,7 @@ def content_hash(*parts: Any) -> str:
         if isinstance(value, bool) or value is None or isinstance(value, str):
             return value
         if isinstance(value, int | float):
-            return float(value)
+            return float(value) + 0.0  # and -0, which other writers of JSON do not keep, is 0
         if isinstance(value, dict):
             return {str(k): plain(v) for k, v in value.items()}
         return [plain(v) for v in value]

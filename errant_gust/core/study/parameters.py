@@ -7,7 +7,9 @@ schema, form, card, handbook and command-line listing are read from it here.
 import inspect
 import itertools
 import types
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from typing import Annotated, Any, ClassVar, Literal, Union, get_args, get_origin
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
@@ -49,6 +51,14 @@ ShapeIds = Annotated[list[str], Refers("shapes")]
 FieldId = Annotated[str, Refers("field")]
 RegionId = Annotated[str, Refers("region")]
 FlowId = Annotated[str, Refers("flow")]
+"""A flow by its id; `id:result` names one of its results that is not the first of its form."""
+
+
+def flow_of(reference: str) -> str:
+    """The id of the flow that a reference names."""
+    return reference.partition(":")[0]
+
+
 Curve = Annotated[list[Pair], AfterValidator(_curve), "curve"]
 Range = Annotated[Pair, AfterValidator(_pair), "range"]
 
@@ -69,18 +79,20 @@ def param(
     optional: bool = False,
     group: str = "",
     moment: bool = False,
+    provides: str = "",
 ) -> Any:
     """Declare a parameter.
 
     unit: what is shown and accepted; range: hard limits, ends allowed (`above` is a lower limit that is not allowed);
     slider: the span of the slider; varies: a scalar field may stand in for the number; rate: the step reads the
-    integral over time (`At.total`), so that keys change speed without a jump; when: shown only while another
-    parameter has one of the named values; files: the parameter names a file of the study of one of these sorts;
-    optional: a reference that may be left empty; group: the form folds the parameters of one name under it; moment: a
-    point in time, which the form also tells and takes as a frame.
+    integral over time (`At.total`), so that keys change speed without a jump; when: shown only while another parameter
+    has one of the named values (`!x`: any other than x); files: the parameter names a file of the study of one of these
+    sorts; optional: a reference that may be left empty; group: the form folds the parameters of one name under it;
+    moment: a point in time, which the form also tells and takes as a frame; provides: the form of result that a flow
+    named here has to offer (points, volume, …).
     """
     extra: Any = {"unit": unit, "slider": slider, "label": label, "varies": varies, "rate": rate, "when": when}
-    extra |= {"files": list(files), "optional": optional, "group": group, "moment": moment}
+    extra |= {"files": list(files), "optional": optional, "group": group, "moment": moment, "provides": provides}
     return Field(default, description=help, ge=range[0], le=range[1], gt=above, json_schema_extra=extra)
 
 
@@ -156,7 +168,7 @@ def _kind(info: FieldInfo) -> tuple[str, list[str]]:
     for mark in info.metadata:
         if isinstance(mark, Refers):
             return mark.to, []
-        if mark in ("curve", "range", "points"):
+        if mark in ("curve", "range", "points", "colour", "channel"):
             return str(mark), []
     if get_origin(annotation) in (Union, types.UnionType):
         annotation = next(a for a in get_args(annotation) if a is not type(None))
@@ -170,8 +182,9 @@ def _kind(info: FieldInfo) -> tuple[str, list[str]]:
     return names.get(annotation, "vector" if annotation == Vec3 else "points"), []
 
 
+@cache
 def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
-    """The parameters of a class as catalogue entries: name, type, unit, range, default, help."""
+    """The parameters of a class as catalogue entries: name, type, unit, range, default, help. Not to be changed."""
     entries = []
     own = {name for c in cls.__mro__ if getattr(c, "own_first", False) for name in inspect.get_annotations(c)}
     for name, info in sorted(cls.model_fields.items(), key=lambda field: cls.own_first and field[0] not in own):
@@ -204,9 +217,21 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 "optional": optional,
                 "group": extra.get("group") or "",
                 "moment": bool(extra.get("moment")),
+                "provides": extra.get("provides") or "",
             }
         )
     return entries
+
+
+def references(step: Parameters) -> Iterator[tuple[str, str, str]]:
+    """(parameter, kind, id) of everything a step refers to by id; kind is shape, field, region or flow."""
+    for entry in describe(type(step)):
+        value = getattr(step, entry["name"])
+        if entry["type"] == "shapes":
+            for id in value:
+                yield entry["name"], "shape", id
+        elif entry["type"] in REFERENCES and value:
+            yield entry["name"], entry["type"], flow_of(value) if entry["type"] == "flow" else value
 
 
 def file_params(cls: type[Parameters]) -> list[str]:

@@ -133,3 +133,15 @@ def simple(value: Any) -> Any:
     if isinstance(value, Keys | Link | FieldRef):
         return value.model_dump(mode="json", exclude_defaults=True)
     return value
+
+
+def raw_schema() -> dict[str, Any]:
+    """JSON schema of a parameter as it stands in a study."""
+    refs = [{"$ref": f"#/components/schemas/{model.__name__}"} for model in (Keys, Link, FieldRef)]
+    plain = [{"type": t} for t in ("number", "string", "boolean", "null")]
+    lists: list[dict[str, Any]] = [
+        {"type": "array", "items": {"type": "number"}},
+        {"type": "array", "items": {"type": "array", "items": {"type": "number"}}},
+        {"type": "array", "items": {"type": "string"}},
+    ]
+    return {"anyOf": [*plain, *lists, *refs]}

@@ -6,19 +6,17 @@ from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 
 from errant_gust.core.errors import Cancelled, GustError
-from errant_gust.server.api.compare import router as compare
+from errant_gust.server.api.bakes import router as bakes
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.studies import router as studies
-from errant_gust.server.api.volumes import router as volumes
-from errant_gust.server.store import Conflict
+from errant_gust.server.revisions import Conflict
 
 api = NinjaAPI(title="Errant Gust", version="1", docs_url=None)
 api.add_router("", studies)
 api.add_router("", look)
 api.add_router("", runs)
-api.add_router("", volumes)
-api.add_router("", compare)
+api.add_router("", bakes)
 
 
 def problem(error: GustError) -> dict[str, Any]:

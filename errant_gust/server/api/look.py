@@ -12,17 +12,21 @@ from errant_gust.core.checks import Finding, findings, findings_on_frame
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields import look
 from errant_gust.core.fields.examples import example
+from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import WORKING
-from errant_gust.core.fields.plan import Node, sample
+from errant_gust.core.fields.node import Node
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Plan, Scene
-from errant_gust.core.fields.step import STEPS
-from errant_gust.core.fields.surfaces import surface_samples
+from errant_gust.core.fields.sampling import sample
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.geometry.surface_samples import surface_samples
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.runs.cost import cost_of
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
-from errant_gust.core.runs.store import RunStore
+from errant_gust.core.study.registry import FIELD, steps_of
 from errant_gust.server import runs
+from errant_gust.server.api.schemas import CheckOut, CostOut, ReadingOut, ValueOut
 from errant_gust.server.arrays import reply
 from errant_gust.server.models import Run
 from errant_gust.server.newest import Turn
@@ -285,13 +289,13 @@ def lines(request: HttpRequest, body: Lines) -> HttpResponse:
     )
 
 
-@router.post("/look/reading", response=dict[str, Any])
+@router.post("/look/reading", response=ReadingOut, exclude_unset=True)
 def reading(request: HttpRequest, body: StepLooking) -> Any:
     """Numbers of a step over the region, with a histogram of its values and of what comes in."""
     node, turn = body.node(), body.turn()
     if node is None:
         return {"kind": "none"}
-    low, high = look.domain(body.scene())
+    low, high = domain(body.scene())
     found = look.reading(node, low, high, cancel=turn.superseded, gathers=True).as_dict()
     before = node.incoming
     if before is not None and before.kind == "scalar" and node.kind == "scalar":
@@ -303,7 +307,7 @@ def reading(request: HttpRequest, body: StepLooking) -> Any:
 @router.get("/look/examples")
 def examples(request: HttpRequest) -> HttpResponse:
     """A small picture of what every field step does."""
-    found = {op: picture for op in STEPS if (picture := example(op)) is not None}
+    found = {op: picture for op in steps_of(FIELD) if (picture := example(op)) is not None}
     response = reply({"size": 96}, found)
     response["Cache-Control"] = "private, max-age=3600"
     return response
@@ -315,7 +319,7 @@ def working(request: HttpRequest) -> Any:
     return dict(WORKING)
 
 
-@router.post("/look/value", response=dict[str, Any])
+@router.post("/look/value", response=ValueOut, exclude_unset=True)
 def value(request: HttpRequest, body: Spot) -> Any:
     """The value at one point."""
     node = body.node()
@@ -323,16 +327,6 @@ def value(request: HttpRequest, body: Spot) -> Any:
         return {"kind": "none"}
     v, _ = sample(node, np.array([body.point], np.float32))
     return {"kind": node.kind, "value": np.atleast_1d(v[0]).tolist(), "unit": look.unit_of(node)}
-
-
-class CheckOut(Schema):
-    level: Literal["error", "warning", "note"]
-    code: str
-    where: str
-    what: str
-    why: str
-    fix: dict[str, Any] | None
-    may_be_meant: bool
 
 
 @router.post("/look/checks", response=list[CheckOut])
@@ -343,10 +337,7 @@ def checks(request: HttpRequest, body: Checking) -> Any:
     if body.run and body.frame is not None:
         run = runs.get(body.run)
         store = RunStore(runs.folder_of(run.identity))
-        if body.frame in store.frames() and "position" in store.names(body.frame):
-            positions = store.read(body.frame, ("position",))["position"]
-            time = plan.study.clock.seconds(body.frame)
-            found = found + findings_on_frame(plan, run.flow, time, positions)
+        found = found + findings_on_frame(plan, run.flow, store, body.frame)
     return [f.as_dict() for f in found]
 
 
@@ -368,7 +359,7 @@ class Estimating(Looking):
     quality: Literal["preview", "full"] = "full"
 
 
-@router.post("/look/estimate", response=dict[str, Any])
+@router.post("/look/estimate", response=dict[str, CostOut], exclude_unset=True)
 def estimate(request: HttpRequest, body: Estimating) -> Any:
     """What the run of each flow would cost at a quality, from frames that were measured."""
     plan = plan_of(body.study, body.document)

@@ -8,11 +8,13 @@ from django.http.response import HttpResponseBase
 from ninja import File, Router, Schema
 from ninja.files import UploadedFile
 
+from errant_gust.core.demos.beginnings import BEGINNINGS
 from errant_gust.core.errors import FileError
-from errant_gust.core.files.place import written_whole
+from errant_gust.core.files.writing import written_whole
 from errant_gust.core.listing import catalogue
 from errant_gust.core.study import document
-from errant_gust.server import store
+from errant_gust.server import revisions, study_files
+from errant_gust.server.api.schemas import Catalogue
 from errant_gust.server.models import Study
 
 router = Router()
@@ -54,6 +56,10 @@ class Rev(Schema):
     current: bool
 
 
+class Aside(Schema):
+    revision: int
+
+
 class MeshAdded(Schema):
     file: str
     triangles: int
@@ -74,7 +80,7 @@ def out(study: Study) -> dict[str, Any]:
     }
 
 
-@router.get("/catalogue", response=dict[str, Any])
+@router.get("/catalogue", response=Catalogue)
 def get_catalogue(request: HttpRequest) -> Any:
     return catalogue()
 
@@ -88,7 +94,7 @@ def list_studies(request: HttpRequest) -> Any:
             "name": s.name,
             "note": s.head.document.get("note", ""),
             "changed": s.changed,
-            "picture": (store.folder(s.key) / "picture.png").is_file(),
+            "picture": (revisions.folder(s.key) / "picture.png").is_file(),
         }
         for s in found
     ]
@@ -105,98 +111,77 @@ class DemoOut(Schema):
 def list_demos(request: HttpRequest) -> Any:
     """Demo studies that can be taken apart, each with its how-to."""
     return [
-        {"id": name, "name": study["name"], "note": study["note"], "how": how} for name, study, how in store.demos()
+        {"id": name, "name": study["name"], "note": study["note"], "how": how}
+        for name, study, how in study_files.demos()
     ]
-
-
-BEGINNINGS: dict[str, dict[str, Any]] = {
-    "blank": {"name": "Untitled"},
-    "wind": {
-        "name": "Wind and particles",
-        "shapes": [
-            {"id": "source", "name": "Source", "kind": "box", "params": {"size": [0.1, 2, 1.5], "move": [-2, 0, 0.9]}}
-        ],
-        "regions": [
-            {"id": "space", "name": "Space", "bounds": {"lower": [-2.5, -2, 0], "upper": [2.5, 2, 2.5]}}
-        ],
-        "fields": [
-            {"id": "wind", "name": "Wind", "steps": [{"id": "a", "op": "wind", "params": {"speed": 1.5}}]},
-        ],
-        "flows": [
-            {
-                "id": "particles", "name": "Particles", "kind": "particles",
-                "steps": [
-                    {"id": "a", "op": "emit", "params": {"shape": "source", "where": "volume", "rate": 8000}},
-                    {"id": "b", "op": "carry", "params": {"field": "wind"}},
-                ],
-            }
-        ],
-    },
-}  # fmt: skip
 
 
 @router.post("/studies", response=StudyOut)
 def new_study(request: HttpRequest, body: NewStudy) -> Any:
     if body.demo:
-        return out(store.create_demo(body.demo))
+        return out(study_files.create_demo(body.demo))
     if body.copy_of:
-        return out(store.duplicate(body.copy_of))
+        return out(study_files.duplicate(body.copy_of))
     if body.document is not None:
-        return out(store.create(body.document, "Imported"))
+        return out(revisions.create(body.document, "Imported"))
     base = BEGINNINGS.get(body.start, BEGINNINGS["blank"])
-    return out(store.create({"format": document.FORMAT, "version": document.VERSION, **base}))
+    return out(revisions.create({"format": document.FORMAT, "version": document.VERSION, **base}))
 
 
 @router.get("/studies/{key}", response=StudyOut)
 def get_study(request: HttpRequest, key: str) -> Any:
-    return out(store.get(key))
+    return out(revisions.get(key))
 
 
 @router.put("/studies/{key}", response=StudyOut)
 def save_study(request: HttpRequest, key: str, body: Save) -> Any:
-    return out(store.save(key, body.document, body.base, body.label))
+    return out(revisions.save(key, body.document, body.base, body.label))
 
 
 @router.post("/studies/{key}/undo", response=StudyOut)
 def undo(request: HttpRequest, key: str, base: int | None = None) -> Any:
     """`base`: the revision that is gone from; 409 if somebody else saved another since."""
-    return out(store.undo(key, base))
+    return out(revisions.undo(key, base))
 
 
 @router.post("/studies/{key}/redo", response=StudyOut)
 def redo(request: HttpRequest, key: str, base: int | None = None) -> Any:
     """`base`: the revision that is gone from; 409 if somebody else saved another since."""
-    return out(store.redo(key, base))
+    return out(revisions.redo(key, base))
 
 
 @router.get("/studies/{key}/history", response=list[Rev])
 def history(request: HttpRequest, key: str) -> Any:
-    study = store.get(key)
-    revisions = study.revisions.order_by("-pk")[:200]
-    return [
-        {"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in revisions
-    ]
+    study = revisions.get(key)
+    found = study.revisions.order_by("-pk")[:200]
+    return [{"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in found]
 
 
 @router.post("/studies/{key}/restore/{revision}", response=StudyOut)
 def restore(request: HttpRequest, key: str, revision: int, base: int | None = None) -> Any:
-    return out(store.restore(key, revision, base))
+    return out(revisions.restore(key, revision, base))
+
+
+@router.post("/studies/{key}/aside", response=Aside)
+def set_aside(request: HttpRequest, key: str, body: Save) -> Any:
+    """Keep a document that is given up for somebody else's: it stays in the history and can be restored."""
+    return {"revision": revisions.set_aside(key, body.document, body.base, body.label).pk}
 
 
 @router.delete("/studies/{key}", response=None)
 def delete(request: HttpRequest, key: str, base: int | None = None) -> None:
-    store.delete(key, base)
+    revisions.delete(key, base)
 
 
 @router.post("/studies/{key}/undelete", response=StudyOut)
 def undelete(request: HttpRequest, key: str) -> Any:
-    return out(store.undelete(key))
+    return out(revisions.undelete(key))
 
 
 @router.post("/studies/{key}/meshes", response=MeshAdded)
 def add_mesh(request: HttpRequest, key: str, name: str, file: File[UploadedFile]) -> Any:
     """Import a mesh file; `name` is its file name (never used as a path)."""
-    kept, report = store.add_mesh(key, name, file.chunks())
+    kept, report = study_files.add_mesh(key, name, file.chunks())
     return {"file": kept, **report.__dict__}
 
 
@@ -213,30 +198,30 @@ class StudyFile(Schema):
 @router.post("/studies/{key}/files", response=FileAdded)
 def add_file(request: HttpRequest, key: str, name: str, sort: str, file: File[UploadedFile]) -> Any:
     """Add a curve, outline or volume file; `name` is its file name (never used as a path)."""
-    kept, said = store.add_file(key, name, sort, file.chunks())
+    kept, said = study_files.add_file(key, name, sort, file.chunks())
     return {"file": kept, "said": said}
 
 
 @router.get("/studies/{key}/files", response=list[StudyFile])
 def list_files(request: HttpRequest, key: str) -> Any:
-    return store.files(key)
+    return study_files.files(key)
 
 
 @router.get("/studies/{key}/archive")
 def archive(request: HttpRequest, key: str) -> HttpResponseBase:
     """The study with its files as one zip."""
-    return FileResponse(store.archive(key), as_attachment=True, filename=f"{key}.gust.zip")
+    return FileResponse(study_files.archive(key), as_attachment=True, filename=f"{key}.gust.zip")
 
 
 @router.post("/archives", response=StudyOut)
 def from_archive(request: HttpRequest, name: str, file: File[UploadedFile]) -> Any:
     """A new study from such a zip."""
-    return out(store.from_archive(file.file, name[:80]))
+    return out(study_files.from_archive(file.file, name[:80]))
 
 
 @router.get("/studies/{key}/picture")
 def picture(request: HttpRequest, key: str) -> HttpResponseBase:
-    path = store.folder(store.get(key).key) / "picture.png"
+    path = revisions.folder(revisions.get(key).key) / "picture.png"
     if not path.is_file():
         return HttpResponse(status=404)
     response = FileResponse(path.open("rb"), content_type="image/png")
@@ -246,11 +231,11 @@ def picture(request: HttpRequest, key: str) -> HttpResponseBase:
 
 @router.put("/studies/{key}/picture", response=None)
 def set_picture(request: HttpRequest, key: str) -> None:
-    store.get(key)
+    revisions.get(key)
     data = request.body
     if len(data) > 2 << 20 or not data.startswith(b"\x89PNG\r\n\x1a\n"):
         raise FileError("is not a PNG of at most 2 MiB", where="picture")
-    path = store.folder(key) / "picture.png"
+    path = revisions.folder(key) / "picture.png"
     path.parent.mkdir(parents=True, exist_ok=True)
     with written_whole(path) as file:
         file.write(data)

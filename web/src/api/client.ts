@@ -6,7 +6,11 @@ export type MeshAdded = components['schemas']['MeshAdded']
 export type Revision = components['schemas']['Rev']
 
 export class ApiError extends Error {
-  constructor(public status: number, message: string, public body: Record<string, unknown> = {}) {
+  constructor(
+    public status: number,
+    message: string,
+    public body: Record<string, unknown> = {},
+  ) {
     super(message)
   }
 }
@@ -14,9 +18,15 @@ export class Offline extends Error {}
 
 const tab = Math.random().toString(36).slice(2)
 /** One channel of pictures: what is under way, and the newest request that waits for it. */
-interface Channel { serial: number; flying: AbortController | null; since: number; waiting: ((go: boolean) => void) | null }
+interface Channel {
+  serial: number
+  flying: AbortController | null
+  since: number
+  waiting: ((go: boolean) => void) | null
+}
 const channels = new Map<string, Channel>()
-/** How long a request may hold up a newer one: quick ones are finished, so that a drag shows pictures all the way; slow ones are cancelled. */
+/** How long a request may hold up a newer one: quick ones are finished, so that a drag shows pictures all the way; slow
+ * ones are cancelled. */
 const PATIENCE = 300
 
 async function send(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
@@ -24,7 +34,8 @@ async function send(method: string, path: string, body?: unknown, signal?: Abort
   let response: Response
   try {
     response = await fetch(`/api${path}`, {
-      method, signal,
+      method,
+      signal,
       headers: { 'X-Errant-Gust': '1', ...(body !== undefined && !raw ? { 'Content-Type': 'application/json' } : {}) },
       body: body === undefined ? undefined : raw ? (body as BodyInit) : JSON.stringify(body),
     })
@@ -35,8 +46,16 @@ async function send(method: string, path: string, body?: unknown, signal?: Abort
   if (!response.ok) {
     const text = await response.text()
     let said: Record<string, unknown> = {}
-    try { said = JSON.parse(text) } catch { /* not JSON: the status says it */ }
-    throw new ApiError(response.status, String(said.message ?? said.what ?? `The server answered ${response.status}`), said)
+    try {
+      said = JSON.parse(text)
+    } catch {
+      /* not JSON: the status says it */
+    }
+    throw new ApiError(
+      response.status,
+      String(said.message ?? said.what ?? `The server answered ${response.status}`),
+      said,
+    )
   }
   return response
 }
@@ -47,8 +66,12 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   return (text ? JSON.parse(text) : null) as T
 }
 
-export type Arrays = Record<string, Float32Array | Int32Array | Uint32Array | Uint16Array | Uint8Array>
-export interface Packed<F> { facts: F; arrays: Arrays; shapes: Record<string, number[]> }
+export type Arrays = Record<string, Float32Array | Int32Array | Uint32Array | Uint16Array | Uint8Array | Int8Array>
+export interface Packed<F> {
+  facts: F
+  arrays: Arrays
+  shapes: Record<string, number[]>
+}
 
 export function unpack<F>(buffer: ArrayBuffer): Packed<F> {
   const head = new DataView(buffer).getUint32(0, true)
@@ -57,24 +80,28 @@ export function unpack<F>(buffer: ArrayBuffer): Packed<F> {
   const shapes: Record<string, number[]> = {}
   for (const a of facts.arrays as { name: string; type: string; shape: number[]; offset: number }[]) {
     const count = a.shape.reduce((x, y) => x * y, 1)
-    const make = { f4: Float32Array, u4: Uint32Array, u2: Uint16Array, u1: Uint8Array, i4: Int32Array }[a.type] ?? Int32Array
+    const make =
+      { f4: Float32Array, u4: Uint32Array, u2: Uint16Array, u1: Uint8Array, i1: Int8Array, i4: Int32Array }[a.type] ??
+      Int32Array
     arrays[a.name] = new make(buffer, 4 + head + a.offset, count)
     shapes[a.name] = a.shape
   }
   return { facts, arrays, shapes }
 }
 
-export async function arrays<F>(path: string): Promise<Packed<F>> {
-  return unpack<F>(await (await send('GET', path)).arrayBuffer())
+export async function arrays<F>(path: string, body?: object): Promise<Packed<F>> {
+  return unpack<F>(await (await send(body ? 'POST' : 'GET', path, body)).arrayBuffer())
 }
 
 /** The next frame has been drawn, or so many milliseconds have passed (a hidden page draws none). */
-const drawnOr = (most: number) => new Promise<void>((done) => {
-  setTimeout(done, most)
-  requestAnimationFrame(() => setTimeout(done))
-})
+const drawnOr = (most: number) =>
+  new Promise<void>((done) => {
+    setTimeout(done, most)
+    requestAnimationFrame(() => setTimeout(done))
+  })
 
-/** A request on a channel, one at a time: of those that come while one is under way only the newest is sent after it; null if this one was overtaken. */
+/** A request on a channel, one at a time: of those that come while one is under way only the newest is sent after it;
+ * null if this one was overtaken. */
 export async function newest(channel: string, path: string, body: object): Promise<Response | null> {
   let c = channels.get(channel)
   if (!c) channels.set(channel, (c = { serial: 0, flying: null, since: 0, waiting: null }))
@@ -83,24 +110,33 @@ export async function newest(channel: string, path: string, body: object): Promi
     line.waiting?.(false)
     const before = line.flying
     const late = setTimeout(() => before.abort(), Math.max(0, line.since + PATIENCE - performance.now()))
-    const go = await new Promise<boolean>((decide) => { line.waiting = decide })
+    const go = await new Promise<boolean>((decide) => {
+      line.waiting = decide
+    })
     clearTimeout(late)
     if (!go) return null
   }
   const control = new AbortController()
   Object.assign(line, { flying: control, since: performance.now(), waiting: null })
   try {
-    const response = await send('POST', path, { ...body, channel: `${tab}.${channel}`, serial: ++line.serial }, control.signal)
+    const response = await send(
+      'POST',
+      path,
+      { ...body, channel: `${tab}.${channel}`, serial: ++line.serial },
+      control.signal,
+    )
     // the whole of it is read here: it may be overtaken while its answer is still arriving
     return response.status === 204 ? null : new Response(await response.arrayBuffer(), response)
   } catch (error) {
     if ((error as Error).name === 'AbortError') return null
     throw error
   } finally {
-    void drawnOr(150).then(() => { // what was answered is drawn first: a machine that draws slowly is not given more to draw
+    void drawnOr(150).then(() => {
+      // what was answered is drawn first: a machine that draws slowly is not given more to draw
       const next = line.waiting
       Object.assign(line, { since: performance.now(), waiting: null })
-      if (next) next(true) // the place stays taken, so that nobody slips in between
+      if (next)
+        next(true) // the place stays taken, so that nobody slips in between
       else line.flying = null
     })
   }
@@ -126,7 +162,10 @@ export async function uploadStudy(file: File): Promise<{ key: string }> {
 export async function uploadFile(path: string, file: File, sort: string): Promise<{ file: string; said: string }> {
   const form = new FormData()
   form.append('file', file)
-  return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}&sort=${sort}`, form)).json()) as { file: string; said: string }
+  return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}&sort=${sort}`, form)).json()) as {
+    file: string
+    said: string
+  }
 }
 
 export async function download(method: string, path: string, name: string, body?: unknown): Promise<number> {

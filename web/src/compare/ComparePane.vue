@@ -11,18 +11,24 @@
 import * as THREE from 'three'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Packed } from '../api/client'
-import type { FlowLook, StudyDoc, Vec3 } from '../api/types'
+import type { FlowLook, StudyDoc, Vec3 } from '../api/model'
+import { standsFor, type Frame } from '../forms/frames'
+import { makeLayer, type Layer } from '../forms/layers'
 import { clear } from '../scene/materials'
-import { Particles } from '../scene/particles'
 import { drawShapes } from '../scene/shapes'
-import { Smoke } from '../scene/smoke'
 import { Viewer } from '../scene/viewer'
-import type { Frame } from '../stores/frames'
 import type { SceneFacts } from '../stores/look'
 
 const props = defineProps<{
-  title: string; testid: string; doc: StudyDoc; scene: Packed<SceneFacts> | null; frame: Frame | null; look: FlowLook; said: string
-  box: { lower: Vec3; upper: Vec3 } | null; camera: ReturnType<Viewer['viewpoint']> | null
+  title: string
+  testid: string
+  doc: StudyDoc
+  scene: Packed<SceneFacts> | null
+  frame: Frame | null
+  look: FlowLook
+  said: string
+  box: { lower: Vec3; upper: Vec3 } | null
+  camera: ReturnType<Viewer['viewpoint']> | null
   /** Whether the camera is only where everything is seen: nobody has turned it yet. */
   framed: boolean
 }>()
@@ -33,17 +39,27 @@ let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 let following = false
 const shapes = new THREE.Group()
-const smoke = new Smoke(() => viewer?.depths ?? null)
-const particles = new Particles()
+/** One layer a result of the frame. */
+const results = new Map<string, Layer>()
 
 function draw() {
   if (!viewer) return
   const { frame, look } = props
   const range: [number, number] = [look.low ?? frame?.low ?? 0, look.high ?? frame?.high ?? 1]
-  smoke.show(frame?.volume ?? null, look, false)
-  particles.show(frame?.volume ? null : frame, look, range, false)
+  for (const { name, form } of frame?.parts ?? []) {
+    if (results.has(`${name} ${form}`)) continue
+    const layer = makeLayer(form, () => viewer?.depths ?? null)
+    results.set(`${name} ${form}`, layer)
+    viewer.scene.add(layer.object)
+  }
+  for (const [key, layer] of results) layer.show(partFor(key), look, range, false)
   viewer.draw()
   ready.value = frame ? `${frame.frame} ${frame.colour}` : ''
+}
+function partFor(key: string) {
+  const part = props.frame?.parts.find((p) => `${p.name} ${p.form}` === key)
+  const mesh = props.frame?.parts.find((p) => p.form === 'mesh')
+  return part && !standsFor(mesh, part, props.frame?.parts[0].name, props.look) ? part : null
 }
 function solids() {
   if (!viewer) return
@@ -66,11 +82,20 @@ function follow() {
 }
 onMounted(() => {
   viewer = new Viewer(host.value!)
-  viewer.onCoarse = (on) => { particles.draft(on); smoke.draft(on) }
-  viewer.solid = () => (smoke.mesh.visible ? [shapes] : null)
-  viewer.scene.add(shapes, smoke.mesh, particles.points)
-  viewer.controls.addEventListener('change', () => { if (viewer && !following) { following = true; emit('turned', viewer.viewpoint(), false); following = false } })
-  watcher = new ResizeObserver(() => { viewer?.resize(); if (props.framed) solids() })
+  viewer.onCoarse = (on) => results.forEach((layer) => layer.draft(on))
+  viewer.solid = () => ([...results.values()].some((layer) => layer.needsDepth()) ? [shapes] : null)
+  viewer.scene.add(shapes)
+  viewer.controls.addEventListener('change', () => {
+    if (viewer && !following) {
+      following = true
+      emit('turned', viewer.viewpoint(), false)
+      following = false
+    }
+  })
+  watcher = new ResizeObserver(() => {
+    viewer?.resize()
+    if (props.framed) solids()
+  })
   watcher.observe(host.value!)
   viewer.resize()
   solids()
@@ -79,8 +104,7 @@ onMounted(() => {
 onBeforeUnmount(() => {
   watcher?.disconnect()
   clear(shapes)
-  smoke.dispose()
-  particles.dispose()
+  results.forEach((layer) => layer.dispose())
   viewer?.dispose()
 })
 watch(() => [props.frame, props.look], draw)
@@ -89,9 +113,42 @@ watch(() => props.camera, follow)
 </script>
 
 <style scoped>
-.pane { display: grid; grid-template-rows: 30px 1fr; min-width: 0; min-height: 0; border-right: 1px solid var(--line); border-bottom: 1px solid var(--line); }
-.head { display: flex; align-items: center; gap: 8px; padding: 0 10px; min-width: 0; }
-.view { position: relative; overflow: hidden; background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0F1B2D 60%); min-height: 0; touch-action: none; }
-.view :deep(canvas) { display: block; position: absolute; inset: 0; }
-.said { position: absolute; inset: 0; display: grid; place-items: center; color: #c9d3e6; z-index: 1; pointer-events: none; padding: 20px; text-align: center; }
+.pane {
+  display: grid;
+  grid-template-rows: 30px 1fr;
+  min-width: 0;
+  min-height: 0;
+  border-right: 1px solid var(--line);
+  border-bottom: 1px solid var(--line);
+}
+.head {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  padding: 0 10px;
+  min-width: 0;
+}
+.view {
+  position: relative;
+  overflow: hidden;
+  background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0f1b2d 60%);
+  min-height: 0;
+  touch-action: none;
+}
+.view :deep(canvas) {
+  display: block;
+  position: absolute;
+  inset: 0;
+}
+.said {
+  position: absolute;
+  inset: 0;
+  display: grid;
+  place-items: center;
+  color: #c9d3e6;
+  z-index: 1;
+  pointer-events: none;
+  padding: 20px;
+  text-align: center;
+}
 </style>

@@ -1,16 +1,33 @@
 /** What each picture of the Compare screen shows; kept in the address, so that it can be kept and sent. */
-import type { RunOut, StudyDoc, Vec3 } from '../api/types'
+import type { Form, RunOut, StudyDoc, Vec3 } from '../api/model'
+import { SMOKE } from '../forms/channels'
 
-export interface Pane { run: string; channel: string }
+export interface Pane {
+  run: string
+  channel: string
+}
 /** How all pictures map values to colours. low, high: null fits them to all pictures of the frame. */
-export interface Mapped { map: 'sequential' | 'diverging' | 'heat'; low: number | null; high: number | null; absorb: number }
-export interface Seen { position: Vec3; target: Vec3; parallel: boolean }
+export interface Mapped {
+  map: 'sequential' | 'diverging' | 'heat'
+  low: number | null
+  high: number | null
+  absorb: number
+}
+export interface Seen {
+  position: Vec3
+  target: Vec3
+  parallel: boolean
+}
 export const MOST = 9
 
 export const written = (panes: Pane[]) => panes.map((p) => `${p.run}:${p.channel}`).join(',')
 export function read(text: unknown, runs: RunOut[]): Pane[] {
   const parts = typeof text === 'string' ? text.split(',') : []
-  return parts.map((p) => p.split(':')).filter(([run]) => runs.some((r) => r.identity === run)).slice(0, MOST).map(([run, channel]) => ({ run, channel: channel || 'smoke' }))
+  return parts
+    .map((p) => p.split(':'))
+    .filter(([run]) => runs.some((r) => r.identity === run))
+    .slice(0, MOST)
+    .map(([run, channel]) => ({ run, channel: channel || '' }))
 }
 const MAPS = ['sequential', 'diverging', 'heat'] as const
 const short = (v: number) => Number(v.toPrecision(5))
@@ -18,13 +35,29 @@ const short = (v: number) => Number(v.toPrecision(5))
 export function writtenView(v: { frame: number; mapping: Mapped; camera: Seen | null }): Record<string, string> {
   const { map, low, high, absorb } = v.mapping
   return {
-    frame: String(v.frame), map, thickness: String(absorb), ...(low !== null && high !== null ? { range: `${low},${high}` } : {}),
-    ...(v.camera ? { camera: [...v.camera.position, ...v.camera.target].map(short).join(',') + (v.camera.parallel ? ',parallel' : '') } : {}),
+    frame: String(v.frame),
+    map,
+    thickness: String(absorb),
+    ...(low !== null && high !== null ? { range: `${low},${high}` } : {}),
+    ...(v.camera
+      ? {
+          camera:
+            [...v.camera.position, ...v.camera.target].map(short).join(',') + (v.camera.parallel ? ',parallel' : ''),
+        }
+      : {}),
   }
 }
 /** The same read back; what is missing or makes no sense is left out. */
-export function readView(query: Record<string, unknown>): { frame: number | null; mapping: Partial<Mapped>; camera: Seen | null } {
-  const numbers = (name: string) => (typeof query[name] === 'string' ? query[name] : '').split(',').filter((x) => x && x !== 'parallel').map(Number)
+export function readView(query: Record<string, unknown>): {
+  frame: number | null
+  mapping: Partial<Mapped>
+  camera: Seen | null
+} {
+  const numbers = (name: string) =>
+    (typeof query[name] === 'string' ? query[name] : '')
+      .split(',')
+      .filter((x) => x && x !== 'parallel')
+      .map(Number)
   const whole = (list: number[], n: number) => list.length === n && list.every(Number.isFinite)
   const [frame, range, camera, [absorb]] = [numbers('frame'), numbers('range'), numbers('camera'), numbers('thickness')]
   const mapping: Partial<Mapped> = {}
@@ -32,22 +65,32 @@ export function readView(query: Record<string, unknown>): { frame: number | null
   if (map) mapping.map = map
   if (whole(range, 2) && range[1] > range[0]) Object.assign(mapping, { low: range[0], high: range[1] })
   if (absorb > 0) mapping.absorb = absorb
-  const seen = whole(camera, 6) ? { position: camera.slice(0, 3) as Vec3, target: camera.slice(3) as Vec3, parallel: String(query.camera).endsWith('parallel') } : null
+  const seen = whole(camera, 6)
+    ? {
+        position: camera.slice(0, 3) as Vec3,
+        target: camera.slice(3) as Vec3,
+        parallel: String(query.camera).endsWith('parallel'),
+      }
+    : null
   return { frame: whole(frame, 1) ? frame[0] : null, mapping, camera: seen }
 }
 /** Two pictures worth comparing: two runs of the first flow that has them, or two channels of its newest run. */
-export function first(runs: RunOut[], doc: StudyDoc): Pane[] {
+export function first(runs: RunOut[], doc: StudyDoc, formOf: (kind: string) => Form | undefined): Pane[] {
   for (const flow of doc.flows) {
     const own = runs.filter((r) => r.flow === flow.id && r.frames.length)
     if (!own.length) continue
-    const gas = own[0].kind === 'gas'
-    if (!gas) return [own[0], own[1] ?? own[0]].map((r, i) => ({ run: r.identity, channel: own[1] || !i ? 'speed' : 'age' }))
-    const copy = flow.steps.find((s) => s.on && s.op === 'channel' && s.params.copies)
-    if (copy) return [String(copy.params.copies), String(copy.params.name ?? 'glow')].map((channel) => ({ run: own[0].identity, channel }))
-    const added = flow.steps.find((s) => s.on && s.op === 'channel')
-    if (added) return ['smoke', String(added.params.name ?? 'glow')].map((channel) => ({ run: own[0].identity, channel }))
-    const other = own[1] ?? runs.find((r) => r.kind === 'gas' && r.flow !== flow.id && r.frames.length)
-    return other ? [own[0], other].map((r) => ({ run: r.identity, channel: 'density' })) : ['smoke', 'density'].map((channel) => ({ run: own[0].identity, channel }))
+    const form = formOf(own[0].kind)
+    if (form !== 'volume') {
+      const like = own[1] ?? runs.find((r) => r.kind === own[0].kind && r.flow !== flow.id && r.frames.length)
+      return [own[0], like ?? own[0]].map((r, i) => ({ run: r.identity, channel: like || !i ? 'speed' : 'age' }))
+    }
+    const both = (...names: string[]) => names.map((channel) => ({ run: own[0].identity, channel }))
+    const made = flow.steps.filter((s) => s.on && s.op === 'channel')
+    const copy = made.find((s) => s.params.copies)
+    if (copy) return both(String(copy.params.copies), String(copy.params.name ?? 'glow'))
+    if (made.length) return both(SMOKE, String(made[0].params.name ?? 'glow'))
+    const other = own[1] ?? runs.find((r) => formOf(r.kind) === form && r.flow !== flow.id && r.frames.length)
+    return other ? [own[0], other].map((r) => ({ run: r.identity, channel: 'density' })) : both(SMOKE, 'density')
   }
   return []
 }

@@ -1,11 +1,22 @@
 <template>
   <v-dialog :model-value="open" width="520" @update:model-value="$emit('update:open', $event)">
-    <v-card class="pa-4" data-testid="history"><h2>History of {{ study.doc?.name }}</h2>
+    <v-card class="pa-4" data-testid="history"
+      ><h2>History of {{ study.doc?.name }}</h2>
       <p class="muted">Every saved edit. Bringing one back adds to the history; nothing is lost.</p>
-      <div class="rows"><div v-for="r in rows" :key="r.revision" class="row" :class="{ now: r.revision === study.revision }">
-        <span class="num muted">{{ when(r.created) }}</span><span>{{ r.label }}</span>
-        <span v-if="r.revision === study.revision" class="muted">now</span><v-btn v-else size="small" variant="outlined" :data-testid="`restore-${r.revision}`" @click="back(r.revision)">Bring back</v-btn>
-      </div></div>
+      <div class="rows">
+        <div v-for="r in rows" :key="r.revision" class="row" :class="{ now: r.revision === study.revision }">
+          <span class="num muted">{{ when(r.created) }}</span><span>{{ r.label }}</span>
+          <span v-if="r.revision === study.revision" class="muted">now</span
+          ><v-btn
+            v-else
+            size="small"
+            variant="outlined"
+            :data-testid="`restore-${r.revision}`"
+            @click="back(r.revision)"
+            >Bring back</v-btn
+          >
+        </div>
+      </div>
     </v-card>
   </v-dialog>
 </template>
@@ -19,8 +30,17 @@ const props = defineProps<{ open: boolean }>()
 const emit = defineEmits<{ 'update:open': [open: boolean] }>()
 const study = useStudy()
 const rows = ref<Revision[]>([])
-const when = (t: string) => new Date(t).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit' })
-watch(() => props.open, async (on) => { if (on) { await study.flush(); rows.value = await call<Revision[]>('GET', `/studies/${study.key}/history`) } })
+const when = (t: string) =>
+  new Date(t).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit' })
+watch(
+  () => props.open,
+  async (on) => {
+    if (on) {
+      await study.flush()
+      rows.value = await call<Revision[]>('GET', `/studies/${study.key}/history`)
+    }
+  },
+)
 async function back(revision: number) {
   await study.restore(revision)
   emit('update:open', false)
@@ -28,7 +48,20 @@ async function back(revision: number) {
 </script>
 
 <style scoped>
-.rows { max-height: 420px; overflow: auto; }
-.row { display: grid; grid-template-columns: 78px 1fr auto; gap: 10px; align-items: center; padding: 3px 0; border-top: 1px solid var(--soft); min-height: 30px; }
-.now { font-weight: 600; }
+.rows {
+  max-height: 420px;
+  overflow: auto;
+}
+.row {
+  display: grid;
+  grid-template-columns: 78px 1fr auto;
+  gap: 10px;
+  align-items: center;
+  padding: 3px 0;
+  border-top: 1px solid var(--soft);
+  min-height: 30px;
+}
+.now {
+  font-weight: 600;
+}
 </style>

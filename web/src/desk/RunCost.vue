@@ -5,19 +5,23 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { newest } from '../api/client'
+import type { Cost } from '../api/model'
 import { bytes } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
 /** What the run that the button would start costs, by frames that were measured. */
-interface Cost { count: number; unit: string; memory: number; frames: number; seconds: number | null; disk: number | null; measured: number; basis: string; error?: string }
 const study = useStudy()
 const runs = useRuns()
 const look = useLook()
 const costs = ref<Record<string, Cost>>({})
-const cost = computed(() => { const c = costs.value[runs.main]; return c && !c.error ? c : null })
-const long = (s: number) => (s < 60 ? `${Math.max(1, Math.round(s))} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`)
+const cost = computed(() => {
+  const c = costs.value[runs.main]
+  return c && !c.error ? c : null
+})
+const long = (s: number) =>
+  s < 60 ? `${Math.max(1, Math.round(s))} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`
 const words = computed(() => {
   const c = cost.value
   if (!c) return ''
@@ -27,20 +31,30 @@ const words = computed(() => {
 const whole = computed(() => {
   const c = cost.value
   if (!c) return ''
-  const most = `${c.frames} frames to compute, up to ${c.count.toLocaleString('en')} ${c.unit}, ${bytes(c.memory)} of memory`
-  return c.seconds === null || c.disk === null ? `${most}; how long it takes is known once some frames are there` : `${most}, about ${long(c.seconds)} and ${bytes(c.disk)} on disk, by ${c.measured} frames of ${c.basis}`
+  const upTo = `up to ${c.count.toLocaleString('en')} ${c.unit}`
+  const most = `${c.frames} frames to compute, ${upTo}, ${bytes(c.memory)} of memory`
+  return c.seconds === null || c.disk === null
+    ? `${most}; how long it takes is known once some frames are there`
+    : `${most}, about ${long(c.seconds)} and ${bytes(c.disk)} on disk, by ${c.measured} frames of ${c.basis}`
 })
 let rest = 0
-watch(() => [study.doc, runs.quality, runs.run?.state, (runs.run?.frames.length ?? 0) >> 3], () => {
-  clearTimeout(rest)
-  rest = window.setTimeout(async () => {
-    if (!study.doc?.flows.length) return
-    const answer = await newest('cost', '/look/estimate', { ...look.body(), quality: runs.quality }).catch(() => null)
-    if (answer) costs.value = (await answer.json()) as Record<string, Cost>
-  }, 900)
-}, { immediate: true })
+watch(
+  () => [study.doc, runs.quality, runs.run?.state, (runs.run?.frames.length ?? 0) >> 3],
+  () => {
+    clearTimeout(rest)
+    rest = window.setTimeout(async () => {
+      if (!study.doc?.flows.length) return
+      const answer = await newest('cost', '/look/estimate', { ...look.body(), quality: runs.quality }).catch(() => null)
+      if (answer) costs.value = (await answer.json()) as Record<string, Cost>
+    }, 900)
+  },
+  { immediate: true },
+)
 </script>
 
 <style scoped>
-.cost { white-space: nowrap; font-size: 12px; }
+.cost {
+  white-space: nowrap;
+  font-size: 12px;
+}
 </style>

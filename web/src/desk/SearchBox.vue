@@ -1,10 +1,31 @@
 <template>
   <v-dialog :model-value="open" width="520" @update:model-value="$emit('update:open', $event)">
     <v-card class="search" data-testid="search">
-      <input ref="field" v-model="query" class="find" placeholder="Search steps, lanes, shapes and actions" aria-label="Search everything" data-testid="search-field"
-        @keydown.enter="go(found[at])" @keydown.down.prevent="at = Math.min(at + 1, found.length - 1)" @keydown.up.prevent="at = Math.max(at - 1, 0)" @keydown.esc="$emit('update:open', false)" />
+      <input
+        ref="field"
+        v-model="query"
+        class="find"
+        placeholder="Search steps, lanes, shapes and actions"
+        aria-label="Search everything"
+        data-testid="search-field"
+        @keydown.enter="go(found[at])"
+        @keydown.down.prevent="at = Math.min(at + 1, found.length - 1)"
+        @keydown.up.prevent="at = Math.max(at - 1, 0)"
+        @keydown.esc="$emit('update:open', false)"
+      />
       <div class="list" role="listbox" aria-label="What was found">
-        <button v-for="(f, i) in found" :key="f.kind + f.name + i" role="option" :aria-selected="i === at" :class="{ on: i === at }" @click="go(f)" @mouseenter="at = i"><b>{{ f.name }}</b><span>{{ f.kind }}</span><i v-if="f.key" class="kbd">{{ f.key }}</i></button>
+        <button
+          v-for="(f, i) in found"
+          :key="f.kind + f.name + i"
+          role="option"
+          :aria-selected="i === at"
+          :class="{ on: i === at }"
+          @click="go(f)"
+          @mouseenter="at = i"
+        >
+          <b>{{ f.name }}</b><span>{{ f.kind }}</span
+          ><i v-if="f.key" class="kbd">{{ f.key }}</i>
+        </button>
         <p v-if="!found.length" class="muted">Nothing is called that.</p>
       </div>
     </v-card>
@@ -13,6 +34,7 @@
 
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { useCatalogue } from '../stores/catalogue'
 import { useStudy } from '../stores/study'
 import { focusSoon } from '../lib/focus'
 import { addStepTo } from '../score/adding'
@@ -21,20 +43,43 @@ import type { Action } from './actions'
 const props = defineProps<{ open: boolean; actions: Action[] }>()
 const emit = defineEmits<{ 'update:open': [open: boolean] }>()
 const study = useStudy()
+const listed = useCatalogue()
 const query = ref('')
 const at = ref(0)
 const field = ref<HTMLInputElement | null>(null)
-interface Found { name: string; kind: string; key?: string; act: () => void }
+interface Found {
+  name: string
+  kind: string
+  key?: string
+  act: () => void
+}
 const everything = computed<Found[]>(() => {
   const lane = study.selectedLane
-  const flow = lane ? study.isFlow(lane.id) : false
   return [
     ...props.actions.map((a) => ({ name: a.name, kind: 'action', key: a.key, act: a.act })),
     ...study.lanes.map((l) => ({ name: l.name, kind: 'lane', act: () => study.select({ kind: 'lane', id: l.id }) })),
-    ...study.lanes.flatMap((l) => l.steps.map((s) => ({ name: `${l.name} · ${study.entry(s.op, l.id)?.label ?? s.op}`, kind: 'step', act: () => study.select({ kind: 'step', lane: l.id, id: s.id }) }))),
-    ...(study.doc?.shapes ?? []).map((s) => ({ name: s.name, kind: 'shape', act: () => study.select({ kind: 'shape', id: s.id }) })),
-    ...(study.doc?.regions ?? []).map((r) => ({ name: r.name, kind: 'region', act: () => study.select({ kind: 'region', id: r.id }) })),
-    ...(lane ? study.catalogue.steps.filter((e) => e.lane === (flow ? (lane.kind ?? 'particles') : 'field')).map((e) => ({ name: e.label, kind: `add to ${lane.name}: ${e.yields}`, act: () => addStepTo(lane, e) })) : []),
+    ...study.lanes.flatMap((l) =>
+      l.steps.map((s) => ({
+        name: `${l.name} · ${study.entry(s.op, l.id)?.label ?? s.op}`,
+        kind: 'step',
+        act: () => study.select({ kind: 'step', lane: l.id, id: s.id }),
+      })),
+    ),
+    ...(study.doc?.shapes ?? []).map((s) => ({
+      name: s.name,
+      kind: 'shape',
+      act: () => study.select({ kind: 'shape', id: s.id }),
+    })),
+    ...(study.doc?.regions ?? []).map((r) => ({
+      name: r.name,
+      kind: 'region',
+      act: () => study.select({ kind: 'region', id: r.id }),
+    })),
+    ...(lane
+      ? listed
+          .stepsOf(lane)
+          .map((e) => ({ name: e.label, kind: `add to ${lane.name}: ${e.yields}`, act: () => addStepTo(lane, e) }))
+      : []),
   ]
 })
 const found = computed(() => {
@@ -48,16 +93,59 @@ function go(f: Found | undefined) {
   emit('update:open', false)
   f.act()
 }
-watch(() => props.open, (on) => { if (on) { query.value = ''; at.value = 0; focusSoon(() => field.value) } })
-watch(query, () => { at.value = 0 })
+watch(
+  () => props.open,
+  (on) => {
+    if (on) {
+      query.value = ''
+      at.value = 0
+      focusSoon(() => field.value)
+    }
+  },
+)
+watch(query, () => {
+  at.value = 0
+})
 </script>
 
 <style scoped>
-.search { padding: 10px; display: flex; flex-direction: column; max-height: 460px; }
-.find { border: 1px solid var(--line); border-radius: 3px; padding: 7px 10px; background: var(--card); color: inherit; }
-.list { overflow: auto; margin-top: 6px; }
-.list button { display: flex; gap: 10px; width: 100%; text-align: left; padding: 4px 8px; align-items: baseline; }
-.list button span { color: var(--muted); flex: 1; font-size: 12px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
-.list .on { background: var(--soft); }
-.kbd { font-style: normal; }
+.search {
+  padding: 10px;
+  display: flex;
+  flex-direction: column;
+  max-height: 460px;
+}
+.find {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 7px 10px;
+  background: var(--card);
+  color: inherit;
+}
+.list {
+  overflow: auto;
+  margin-top: 6px;
+}
+.list button {
+  display: flex;
+  gap: 10px;
+  width: 100%;
+  text-align: left;
+  padding: 4px 8px;
+  align-items: baseline;
+}
+.list button span {
+  color: var(--muted);
+  flex: 1;
+  font-size: 12px;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.list .on {
+  background: var(--soft);
+}
+.kbd {
+  font-style: normal;
+}
 </style>

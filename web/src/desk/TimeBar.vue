@@ -1,16 +1,53 @@
 <template>
   <div class="time">
-    <button class="play" :aria-label="runs.playing ? 'Pause' : 'Play'" title="Play (Space)" data-testid="play" @click="runs.play()"><v-icon :icon="runs.playing ? mdiPause : mdiPlay" size="20" /></button>
+    <button
+      class="play"
+      :aria-label="runs.playing ? 'Pause' : 'Play'"
+      title="Play (Space)"
+      data-testid="play"
+      @click="runs.play()"
+    >
+      <v-icon :icon="runs.playing ? mdiPause : mdiPlay" size="20" />
+    </button>
     <span class="num" data-testid="frame">{{ String(runs.frame).padStart(3, '0') }} / {{ clock.end }}</span>
     <span class="num muted">{{ runs.time.toFixed(2) }} s</span>
-    <div ref="track" class="ready" role="slider" tabindex="0" aria-label="Frame" :aria-valuenow="runs.frame" :aria-valuemin="clock.start" :aria-valuemax="clock.end"
-      @pointerdown="scrub" @pointermove="(e) => e.buttons && scrub(e)" @keydown.left="runs.go(runs.frame - 1)" @keydown.right="runs.go(runs.frame + 1)">
-      <i v-for="s in spans" :key="s[0]" :style="{ left: at(s[0] - 0.5), width: `${((s[1] - s[0] + 1) / length) * 100}%` }" :class="{ stale: runs.run?.state === 'failed' }" />
+    <div
+      ref="track"
+      class="ready"
+      role="slider"
+      tabindex="0"
+      aria-label="Frame"
+      :aria-valuenow="runs.frame"
+      :aria-valuemin="clock.start"
+      :aria-valuemax="clock.end"
+      @pointerdown="scrub"
+      @pointermove="(e) => e.buttons && scrub(e)"
+      @keydown.left="runs.go(runs.frame - 1)"
+      @keydown.right="runs.go(runs.frame + 1)"
+    >
+      <i
+        v-for="s in spans"
+        :key="s[0]"
+        :style="{ left: at(s[0] - 0.5), width: `${((s[1] - s[0] + 1) / length) * 100}%` }"
+        :class="{ stale: runs.run?.state === 'failed' }"
+      />
       <u :style="{ left: at(runs.frame) }" />
     </div>
     <span class="muted" data-testid="run-state" role="status">{{ words }}</span>
-    <span class="num"><input class="fps num" :value="clock.fps" aria-label="Frames a second" @change="setFps" @keydown.enter="leave" /> fps</span>
-    <span class="num">end <input class="fps num" :value="clock.end" aria-label="Last frame" data-testid="clock-end" @change="setEnd" @keydown.enter="leave" /></span>
+    <span class="num"
+      ><input class="fps num" :value="clock.fps" aria-label="Frames a second" @change="setFps" @keydown.enter="leave" />
+      fps</span
+    >
+    <span class="num"
+      >end
+      <input
+        class="fps num"
+        :value="clock.end"
+        aria-label="Last frame"
+        data-testid="clock-end"
+        @change="setEnd"
+        @keydown.enter="leave"
+    /></span>
   </div>
 </template>
 
@@ -45,8 +82,11 @@ const words = computed(() => {
   const r = runs.run
   if (!r) return study.doc?.flows.length ? 'Run to see the flow' : ''
   const n = r.frames.filter((f) => f <= clock.value.end).length
-  const left = r.left !== null && r.state === 'running' ? ` · ${r.left < 1 ? 'less than 1' : Math.ceil(r.left)} s left` : ''
-  const state = { done: '', running: '', waiting: ' · waiting', stopped: ' · stopped', failed: ' · failed' }[r.state] ?? ''
+  const left =
+    r.left !== null && r.state === 'running' ? ` · ${r.left < 1 ? 'less than 1' : Math.ceil(r.left)} s left` : ''
+  const behind = r.behind ? ` for ${r.behind}` : ''
+  const state =
+    { done: '', running: '', waiting: ` · waiting${behind}`, stopped: ' · stopped', failed: ' · failed' }[r.state] ?? ''
   return `${n} frames ready${r.each ? ` · ${each(r.each)} each` : ''}${left}${state}`
 })
 function scrub(event: PointerEvent) {
@@ -56,22 +96,65 @@ function scrub(event: PointerEvent) {
 }
 function setFps(event: Event) {
   const v = Number((event.target as HTMLInputElement).value)
-  if (v > 0 && v <= 240) study.edit(`Frames a second ${clock.value.fps} → ${v}`, (d) => { d.clock.fps = v })
+  if (v > 0 && v <= 240)
+    study.edit(`Frames a second ${clock.value.fps} → ${v}`, (d) => {
+      d.clock.fps = v
+    })
 }
 /** Enter takes the number and gives the keyboard back to the Desk. */
-function leave(event: KeyboardEvent) { (event.target as HTMLInputElement).blur() }
+function leave(event: KeyboardEvent) {
+  ;(event.target as HTMLInputElement).blur()
+}
 function setEnd(event: Event) {
   const v = Math.round(Number((event.target as HTMLInputElement).value))
-  if (v >= clock.value.start && v < clock.value.start + 100000) study.edit(`Last frame ${clock.value.end} → ${v}`, (d) => { d.clock.end = v })
+  if (v >= clock.value.start && v < clock.value.start + 100000)
+    study.edit(`Last frame ${clock.value.end} → ${v}`, (d) => {
+      d.clock.end = v
+    })
 }
 </script>
 
 <style scoped>
-.time { border-top: 1px solid var(--line); border-bottom: 1px solid var(--line); display: flex; align-items: center; gap: 14px; padding: 0 14px; }
-.ready { flex: 1; height: 10px; background: var(--soft); position: relative; cursor: pointer; touch-action: none; }
-.ready i { position: absolute; top: 0; bottom: 0; background: #9fb9af; }
-.ready i.stale { background: #d9b38a; }
-.ready u { position: absolute; top: -4px; bottom: -4px; width: 2px; background: var(--signal); margin-left: -1px; }
-.fps { width: 36px; text-align: right; border-bottom: 1px solid var(--line); color: inherit; }
-.play { width: 22px; }
+.time {
+  border-top: 1px solid var(--line);
+  border-bottom: 1px solid var(--line);
+  display: flex;
+  align-items: center;
+  gap: 14px;
+  padding: 0 14px;
+}
+.ready {
+  flex: 1;
+  height: 10px;
+  background: var(--soft);
+  position: relative;
+  cursor: pointer;
+  touch-action: none;
+}
+.ready i {
+  position: absolute;
+  top: 0;
+  bottom: 0;
+  background: #9fb9af;
+}
+.ready i.stale {
+  background: #d9b38a;
+}
+.ready u {
+  position: absolute;
+  top: -4px;
+  bottom: -4px;
+  width: 2px;
+  background: var(--signal);
+  margin-left: -1px;
+}
+.fps {
+  width: 36px;
+  text-align: right;
+  border-bottom: 1px solid var(--line);
+  color: inherit;
+}
+.play {
+  width: 22px;
+}
 </style>

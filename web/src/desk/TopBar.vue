@@ -1,78 +1,173 @@
 <template>
   <header class="top">
-    <router-link to="/" class="home"><b>Errant Gust</b></router-link><span class="muted">▸</span>
-    <input class="title" :value="study.doc?.name" aria-label="Name of the study" @change="rename" @keydown.enter="($event.target as HTMLInputElement).blur()" />
+    <router-link to="/" class="home"><b>Errant Gust</b></router-link
+    ><span class="muted">▸</span>
+    <input
+      class="title"
+      :value="study.doc?.name"
+      aria-label="Name of the study"
+      @change="rename"
+      @keydown.enter="($event.target as HTMLInputElement).blur()"
+    />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
-    <button :disabled="!study.undoLabel" :title="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'" aria-label="Undo" data-testid="undo" @click="study.step('undo')"><v-icon :icon="mdiUndo" size="18" /></button>
-    <button :disabled="!study.redoLabel" :title="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'" aria-label="Redo" data-testid="redo" @click="study.step('redo')"><v-icon :icon="mdiRedo" size="18" /></button>
-    <button title="History (H)" aria-label="History" data-testid="open-history" @click="emit('history')"><v-icon :icon="mdiHistory" size="18" /></button>
+    <button
+      :disabled="!study.undoLabel"
+      :title="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
+      aria-label="Undo"
+      data-testid="undo"
+      @click="study.step('undo')"
+    >
+      <v-icon :icon="mdiUndo" size="18" />
+    </button>
+    <button
+      :disabled="!study.redoLabel"
+      :title="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
+      aria-label="Redo"
+      data-testid="redo"
+      @click="study.step('redo')"
+    >
+      <v-icon :icon="mdiRedo" size="18" />
+    </button>
+    <button title="History (H)" aria-label="History" data-testid="open-history" @click="emit('history')">
+      <v-icon :icon="mdiHistory" size="18" />
+    </button>
     <span class="sp" />
     <button class="finder" data-testid="open-search" @click="emit('search')">Search <span class="kbd">/</span></button>
     <span class="sp" />
     <v-menu :close-on-content-click="false" location="bottom end">
       <template #activator="{ props }">
-        <button v-bind="props" class="checks" :class="worst" data-testid="checks">{{ look.findings.length ? `${look.findings.length} ${look.findings.length === 1 ? 'check' : 'checks'}` : 'no findings' }}</button>
+        <button v-bind="props" class="checks" :class="worst" data-testid="checks">
+          {{
+            numbers.findings.length
+              ? `${numbers.findings.length} ${numbers.findings.length === 1 ? 'check' : 'checks'}`
+              : 'no findings'
+          }}
+        </button>
       </template>
       <v-card width="430" class="found">
-        <p v-if="!look.findings.length" class="muted">Nothing found: every lane can be built, is somewhere other than zero, and fits the budget.</p>
-        <div v-for="f in look.findings" :key="f.code + f.where + f.what" class="finding" :class="f.level" :data-testid="`finding-${f.code}`">
-          <v-icon :icon="f.level === 'error' ? mdiAlertOctagonOutline : f.level === 'warning' ? mdiAlertOutline : mdiInformationOutline" size="18" />
-          <div><button class="where num" @click="jump(f.where)">{{ f.where || 'study' }}</button><b>{{ f.what }}</b><span class="muted">{{ f.why }}</span>
-            <v-btn v-if="f.fix" size="small" variant="outlined" :data-testid="`fix-${f.code}`" @click="fix(f)">{{ f.fix.label }}</v-btn>
-            <v-btn v-if="f.may_be_meant" size="small" variant="text" :data-testid="`meant-${f.code}`" @click="meant(f)">Intended</v-btn></div>
+        <p v-if="!numbers.findings.length" class="muted">
+          Nothing found: every lane can be built, is somewhere other than zero, and fits the budget.
+        </p>
+        <div
+          v-for="f in numbers.findings"
+          :key="f.code + f.where + f.what"
+          class="finding"
+          :class="f.level"
+          :data-testid="`finding-${f.code}`"
+        >
+          <v-icon
+            :icon="
+              f.level === 'error'
+                ? mdiAlertOctagonOutline
+                : f.level === 'warning'
+                  ? mdiAlertOutline
+                  : mdiInformationOutline
+            "
+            size="18"
+          />
+          <div>
+            <button class="where num" @click="jump(f.where)">{{ f.where || 'study' }}</button><b>{{ f.what }}</b
+            ><span class="muted">{{ f.why }}</span>
+            <v-btn v-if="f.fix" size="small" variant="outlined" :data-testid="`fix-${f.code}`" @click="fix(f)">{{
+              f.fix.label
+            }}</v-btn>
+            <v-btn v-if="f.may_be_meant" size="small" variant="text" :data-testid="`meant-${f.code}`" @click="meant(f)"
+              >Intended</v-btn
+            >
+          </div>
         </div>
       </v-card>
     </v-menu>
-    <button title="Keys (?)" aria-label="Keys" @click="emit('keys')"><v-icon :icon="mdiKeyboardOutline" size="18" /></button>
-    <button title="Day or night" aria-label="Day or night" @click="night"><v-icon :icon="mdiThemeLightDark" size="18" /></button>
-    <router-link v-if="study.doc?.flows.length" :to="`/compare/${study.key}`" title="Runs and channels side by side (C)" data-testid="open-compare">Compare</router-link>
+    <button title="Keys (?)" aria-label="Keys" @click="emit('keys')">
+      <v-icon :icon="mdiKeyboardOutline" size="18" />
+    </button>
+    <button title="Day or night" aria-label="Day or night" @click="night">
+      <v-icon :icon="mdiThemeLightDark" size="18" />
+    </button>
+    <router-link
+      v-if="study.doc?.flows.length"
+      :to="`/compare/${study.key}`"
+      title="Runs and channels side by side (C)"
+      data-testid="open-compare"
+      >Compare</router-link
+    >
     <router-link to="/handbook">Handbook</router-link>
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />
-    <select v-model="runs.quality" aria-label="Quality of the run" data-testid="quality"><option>preview</option><option>full</option></select>
+    <select v-model="runs.quality" aria-label="Quality of the run" data-testid="quality">
+      <option>preview</option>
+      <option>full</option>
+    </select>
     <v-btn class="go" title="Run (Ctrl+Enter)" data-testid="run" @click="runs.start(runs.quality)">Run</v-btn>
   </header>
 </template>
 
 <script setup lang="ts">
-import { mdiAlertOctagonOutline, mdiAlertOutline, mdiHistory, mdiInformationOutline, mdiKeyboardOutline, mdiRedo, mdiThemeLightDark, mdiUndo } from '@mdi/js'
+import {
+  mdiAlertOctagonOutline,
+  mdiAlertOutline,
+  mdiHistory,
+  mdiInformationOutline,
+  mdiKeyboardOutline,
+  mdiRedo,
+  mdiThemeLightDark,
+  mdiUndo,
+} from '@mdi/js'
 import { computed } from 'vue'
 import { useTheme } from 'vuetify'
 import RunCost from './RunCost.vue'
-import type { Finding } from '../api/types'
-import { useLook } from '../stores/look'
+import type { Finding } from '../api/model'
+import { useMeasuring } from '../stores/measuring'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
 const emit = defineEmits<{ search: []; history: []; keys: [] }>()
 const study = useStudy()
-const look = useLook()
+const numbers = useMeasuring()
 const runs = useRuns()
 const theme = useTheme()
 const running = computed(() => runs.run?.state === 'running' || runs.run?.state === 'waiting')
-const worst = computed(() => look.findings[0]?.level ?? 'fine')
-const said = computed(() => ({ saved: 'saved', saving: 'saving …', unsaved: 'not saved yet', offline: 'not saved: no connection, trying again …', conflict: 'changed in another window', refused: `not saved: ${study.message}` })[study.state])
+const worst = computed(() => numbers.findings[0]?.level ?? 'fine')
+const said = computed(
+  () =>
+    ({
+      saved: 'saved',
+      saving: 'saving …',
+      unsaved: 'not saved yet',
+      offline: 'not saved: no connection, trying again …',
+      conflict: 'changed in another window',
+      refused: `not saved: ${study.message}`,
+    })[study.state],
+)
 function rename(event: Event) {
   const name = (event.target as HTMLInputElement).value.trim()
-  if (name && name !== study.doc?.name) study.edit(`Rename to ${name}`, (d) => { d.name = name })
+  if (name && name !== study.doc?.name)
+    study.edit(`Rename to ${name}`, (d) => {
+      d.name = name
+    })
 }
 function jump(where: string) {
   const [kind, id, step] = where.split('.')
   if (kind === 'shapes' || kind === 'regions') study.select({ kind: kind === 'shapes' ? 'shape' : 'region', id })
-  else if (step && study.laneOf(id)?.steps.some((s) => s.id === step)) study.select({ kind: 'step', lane: id, id: step })
+  else if (step && study.laneOf(id)?.steps.some((s) => s.id === step))
+    study.select({ kind: 'step', lane: id, id: step })
   else study.select({ kind: 'lane', id })
 }
 function fix(f: Finding) {
   for (const [path, value] of Object.entries(f.fix!.set)) study.setPath(f.fix!.label, path, value)
   const more = f.fix!.append
   if (more) {
-    study.edit(f.fix!.label, (d) => { d.fields.find((l) => l.id === more.lane)?.steps.push(more.step) })
+    study.edit(f.fix!.label, (d) => {
+      d.fields.find((l) => l.id === more.lane)?.steps.push(more.step)
+    })
     study.select({ kind: 'step', lane: more.lane, id: more.step.id })
   }
 }
 /** The answer is kept in the study: the finding does not come back. */
 function meant(f: Finding) {
-  study.edit(`Intended: ${f.what}`, (d) => { d.intended = [...(d.intended ?? []), `${f.code} ${f.where}`] })
+  study.edit(`Intended: ${f.what}`, (d) => {
+    d.intended = [...(d.intended ?? []), `${f.code} ${f.where}`]
+  })
 }
 function night() {
   const next = theme.global.name.value === 'night' ? 'paper' : 'night'
@@ -83,25 +178,104 @@ function night() {
 </script>
 
 <style scoped>
-.top { display: flex; align-items: center; gap: 11px; padding: 0 14px; border-bottom: 1px solid var(--line); min-width: 0; white-space: nowrap; }
-a { color: inherit; text-decoration: none; }
-a:hover { text-decoration: underline; }
-.title { background: none; color: inherit; width: 150px; }
-.sp { flex: 1; }
-.finder { border: 1px solid var(--line); border-radius: 3px; background: var(--card); color: var(--muted); padding: 4px 10px; width: 130px; text-align: left; display: flex; justify-content: space-between; }
-.state { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; max-width: 340px; }
-.state.offline, .state.conflict, .state.refused { color: rgb(var(--v-theme-error)); }
-button:disabled { opacity: 0.35; }
-select { border: 1px solid var(--line); border-radius: 3px; padding: 2px 6px; background: var(--card); color: inherit; }
-.checks { font-weight: 600; }
-.checks.fine { font-weight: 400; color: rgb(var(--v-theme-success)); }
-.checks.note { color: rgb(var(--v-theme-secondary)); }
-.checks.warning { color: rgb(var(--v-theme-warning)); }
-.checks.error { color: rgb(var(--v-theme-error)); }
-.found { padding: 10px 12px; max-height: 420px; overflow: auto; }
-.finding { display: grid; grid-template-columns: 26px 1fr; padding: 5px 0; border-bottom: 1px solid var(--soft); }
-.finding.error { color: rgb(var(--v-theme-error)); }
-.finding.warning .v-icon { color: rgb(var(--v-theme-warning)); }
-.finding b, .finding span { display: block; font-weight: 400; color: rgb(var(--v-theme-on-surface)); }
-.finding .where { font-size: 11px; text-decoration: underline; color: var(--muted); }
+.top {
+  display: flex;
+  align-items: center;
+  gap: 11px;
+  padding: 0 14px;
+  border-bottom: 1px solid var(--line);
+  min-width: 0;
+  white-space: nowrap;
+}
+a {
+  color: inherit;
+  text-decoration: none;
+}
+a:hover {
+  text-decoration: underline;
+}
+.title {
+  background: none;
+  color: inherit;
+  width: 150px;
+}
+.sp {
+  flex: 1;
+}
+.finder {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  background: var(--card);
+  color: var(--muted);
+  padding: 4px 10px;
+  width: 130px;
+  text-align: left;
+  display: flex;
+  justify-content: space-between;
+}
+.state {
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  max-width: 340px;
+}
+.state.offline,
+.state.conflict,
+.state.refused {
+  color: rgb(var(--v-theme-error));
+}
+button:disabled {
+  opacity: 0.35;
+}
+select {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 2px 6px;
+  background: var(--card);
+  color: inherit;
+}
+.checks {
+  font-weight: 600;
+}
+.checks.fine {
+  font-weight: 400;
+  color: rgb(var(--v-theme-success));
+}
+.checks.note {
+  color: rgb(var(--v-theme-secondary));
+}
+.checks.warning {
+  color: rgb(var(--v-theme-warning));
+}
+.checks.error {
+  color: rgb(var(--v-theme-error));
+}
+.found {
+  padding: 10px 12px;
+  max-height: 420px;
+  overflow: auto;
+}
+.finding {
+  display: grid;
+  grid-template-columns: 26px 1fr;
+  padding: 5px 0;
+  border-bottom: 1px solid var(--soft);
+}
+.finding.error {
+  color: rgb(var(--v-theme-error));
+}
+.finding.warning .v-icon {
+  color: rgb(var(--v-theme-warning));
+}
+.finding b,
+.finding span {
+  display: block;
+  font-weight: 400;
+  color: rgb(var(--v-theme-on-surface));
+}
+.finding .where {
+  font-size: 11px;
+  text-decoration: underline;
+  color: var(--muted);
+}
 </style>

@@ -1,27 +1,79 @@
 <template>
-  <div ref="host" class="view" data-testid="view" :data-particles="runs.current?.count ?? 0" :data-gas="runs.current?.volume?.voxels ?? 0" :data-lines="runs.drawn[runs.main]?.shapes['lines.counts']?.[0] ?? 0" @pointermove="hover" @pointerleave="spot = null">
+  <div
+    ref="host"
+    class="view"
+    data-testid="view"
+    :data-particles="partOf(runs.current, 'points')?.head.count ?? 0"
+    :data-gas="partOf(runs.current, 'volume')?.head.count ?? 0"
+    :data-surface="runs.drawn[runs.main]?.facts.mesh?.count ?? 0"
+    :data-lines="runs.drawn[runs.main]?.shapes['lines.counts']?.[0] ?? 0"
+    @pointermove="hover"
+    @pointerleave="spot = null"
+  >
     <div class="draws">
-      <button v-for="d in draws" :key="d.key" :class="{ on: d.on }" :aria-pressed="d.on" :title="`${d.label} (${d.key})`" @click="d.toggle()">{{ d.label }}</button>
+      <button
+        v-for="d in draws"
+        :key="d.key"
+        :class="{ on: d.on }"
+        :aria-pressed="d.on"
+        :title="`${d.label} (${d.key})`"
+        @click="d.toggle()"
+      >
+        {{ d.label }}
+      </button>
     </div>
     <div class="peek">
-      <template v-if="look.peek"><b>before this step</b></template>
+      <template v-if="shows.peek"><b>before this step</b></template>
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
       <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
     </div>
-    <ViewBar @frame="lookAt" @turn="(w) => { taken = true; viewer?.turnTo(w) }" @go="goTo" @keep="keepView" @picture="savePicture" />
-    <template v-if="look.split"><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template>
-    <p v-if="look.drawing" class="drawing" data-testid="drawing">Click on the probe or on a shape to add points · <button @click="look.drawing = ''">done (Esc)</button></p>
+    <ViewBar
+      @frame="lookAt"
+      @turn="
+        (w) => {
+          taken = true
+          viewer?.turnTo(w)
+        }
+      "
+      @go="goTo"
+      @keep="keepView"
+      @picture="savePicture"
+    />
+    <template v-if="shows.split"
+      ><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template
+    >
+    <p v-if="shows.drawing" class="drawing" data-testid="drawing">
+      Click on the probe or on a shape to add points · <button @click="shows.drawing = ''">done (Esc)</button>
+    </p>
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
-    <div v-if="look.slice && look.slice.facts.kind !== 'none' && (look.showSlice || look.showProbe)" class="legend" data-testid="legend">
-      <div class="row"><span>{{ look.slice.facts.kind === 'vector' ? 'speed' : 'value' }} · {{ laneName }}</span><span class="num">{{ look.slice.facts.unit }}</span></div>
+    <div
+      v-if="look.slice && look.slice.facts.kind !== 'none' && (shows.showSlice || shows.showProbe)"
+      class="legend"
+      data-testid="legend"
+    >
+      <div class="row">
+        <span>{{ look.slice.facts.kind === 'vector' ? 'speed' : 'value' }} · {{ laneName }}</span
+        ><span class="num">{{ look.slice.facts.unit }}</span>
+      </div>
       <div class="colours" :style="{ background: gradientCss(look.mapping.map) }" />
-      <div class="row num"><span>{{ shown(look.mapping.low, 3) }}</span><span>{{ shown((look.mapping.low + look.mapping.high) / 2, 3) }}</span><span>{{ shown(look.mapping.high, 3) }}</span></div>
+      <div class="row num">
+        <span>{{ shown(look.mapping.low, 3) }}</span><span>{{
+          shown((look.mapping.low + look.mapping.high) / 2, 3)
+        }}</span
+        ><span>{{ shown(look.mapping.high, 3) }}</span>
+      </div>
       <div class="row faint">
-        <span v-if="look.slice.facts.kind === 'vector' && look.glyph === 'barbs'">barb: full {{ shown(unit) }} {{ look.slice.facts.unit }} · half {{ shown(unit / 2) }}</span><span v-else />
-        <button @click="look.pinned = look.pinned ? null : { ...look.mapping }">{{ look.pinned ? 'pinned · fit' : 'fitted · pin' }}</button>
+        <span v-if="look.slice.facts.kind === 'vector' && shows.glyph === 'barbs'"
+          >barb: full {{ shown(unit) }} {{ look.slice.facts.unit }} · half {{ shown(unit / 2) }}</span
+        ><span v-else />
+        <button @click="shows.pinned = shows.pinned ? null : { ...look.mapping }">
+          {{ shows.pinned ? 'pinned · fit' : 'fitted · pin' }}
+        </button>
       </div>
     </div>
-    <div v-if="spot" class="read num" data-testid="cursor">x {{ spot.at[0].toFixed(2) }} y {{ spot.at[1].toFixed(2) }} z {{ spot.at[2].toFixed(2) }} m<br />{{ spot.text }}</div>
+    <div v-if="spot" class="read num" data-testid="cursor">
+      x {{ spot.at[0].toFixed(2) }} y {{ spot.at[1].toFixed(2) }} z {{ spot.at[2].toFixed(2) }} m<br />{{ spot.text }}
+    </div>
   </div>
 </template>
 
@@ -29,19 +81,21 @@
 import * as THREE from 'three'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { newest } from '../api/client'
-import type { Vec3 } from '../api/types'
+import type { FlowLook, Vec3 } from '../api/model'
+import { drawnMesh, partOf, standsFor, type Named } from '../forms/frames'
+import { makeLayer, type Layer } from '../forms/layers'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
-import { Particles } from '../scene/particles'
 import { areDrawn, drawInstances } from '../scene/instances'
-import { Smoke } from '../scene/smoke'
 import { drawTrails } from '../scene/trails'
 import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
 import { clear } from '../scene/materials'
 import { Viewer } from '../scene/viewer'
+import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
+import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import { usePointing } from './pointing'
@@ -50,23 +104,46 @@ import ViewBar, { type Viewpoint } from './ViewBar.vue'
 const study = useStudy()
 const runs = useRuns()
 const look = useLook()
+const shows = useView()
+const listed = useCatalogue()
+/** What instances may stand on besides the points of the flow. */
+const SPREAD = 'spread points'
 const host = ref<HTMLElement | null>(null)
 const spot = ref<{ at: Vec3; text: string } | null>(null)
 const unit = computed(() => barbUnit(look.mapping.high))
 const laneName = computed(() => look.gas?.name ?? study.laneOf(look.target?.lane ?? '')?.name ?? '')
 /** What the flows are: one word for the button that shows them. */
-const carried = computed(() => { const kinds = new Set((study.doc?.flows ?? []).map((f) => f.kind)); return kinds.size > 1 ? 'Flows' : kinds.has('gas') ? 'Gas' : 'Particles' })
+const carried = computed(() => {
+  const kinds = [...new Set((study.doc?.flows ?? []).map((f) => f.kind))]
+  return (kinds.length === 1 && listed.kind(kinds[0])?.label) || 'Flows'
+})
 const draws = computed(() => [
-  { key: '1', label: 'Probe', on: look.showProbe, toggle: () => (look.showProbe = !look.showProbe) },
-  { key: '2', label: 'Slice', on: look.showSlice, toggle: () => (look.showSlice = !look.showSlice) },
-  { key: '3', label: carried.value, on: look.showParticles, toggle: () => (look.showParticles = !look.showParticles) },
-  { key: '4', label: 'Shapes', on: look.showShapes, toggle: () => (look.showShapes = !look.showShapes) },
+  { key: '1', label: 'Probe', on: shows.showProbe, toggle: () => (shows.showProbe = !shows.showProbe) },
+  { key: '2', label: 'Slice', on: shows.showSlice, toggle: () => (shows.showSlice = !shows.showSlice) },
+  { key: '3', label: carried.value, on: shows.showFlows, toggle: () => (shows.showFlows = !shows.showFlows) },
+  { key: '4', label: 'Shapes', on: shows.showShapes, toggle: () => (shows.showShapes = !shows.showShapes) },
 ])
 let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
-const layers = { shapes: new THREE.Group(), regions: new THREE.Group(), slice: new THREE.Group(), glyphs: new THREE.Group(), lines: new THREE.Group(), surface: new THREE.Group(), sliceBefore: new THREE.Group(), glyphsBefore: new THREE.Group(), frame: new THREE.Group(), handles: new THREE.Group() }
-/** One layer a flow: its particles, and what its lane draws. */
-const flows = new Map<string, { particles: Particles; trails: THREE.Group; instances: THREE.Group; smoke: Smoke }>()
+const layers = {
+  shapes: new THREE.Group(),
+  regions: new THREE.Group(),
+  slice: new THREE.Group(),
+  glyphs: new THREE.Group(),
+  lines: new THREE.Group(),
+  surface: new THREE.Group(),
+  sliceBefore: new THREE.Group(),
+  glyphsBefore: new THREE.Group(),
+  frame: new THREE.Group(),
+  handles: new THREE.Group(),
+}
+/** Layers of a flow: one a result of its frames, and what its lane draws. */
+interface FlowLayers {
+  results: Map<string, Layer>
+  trails: THREE.Group
+  instances: THREE.Group
+}
+const flows = new Map<string, FlowLayers>()
 /** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
 let framed = ''
 let taken = false
@@ -78,43 +155,74 @@ const selectedId = computed(() => {
   return typeof shape === 'string' ? shape : null
 })
 /** The flow whose lane is selected: its window is outlined. */
-const selectedFlow = computed(() => { const s = study.selection; return s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : '' })
-const obstacles = computed(() => new Set((study.doc?.fields ?? []).flatMap((l) => l.steps).filter((s) => s.op === 'steer_around').map((s) => String(s.params.shape))))
+const selectedFlow = computed(() => {
+  const s = study.selection
+  return s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : ''
+})
+const obstacles = computed(
+  () =>
+    new Set(
+      (study.doc?.fields ?? [])
+        .flatMap((l) => l.steps)
+        .filter((s) => s.op === 'steer_around')
+        .map((s) => String(s.params.shape)),
+    ),
+)
 
 function shapesAndRegions() {
   if (!viewer) return
-  layers.shapes.visible = look.showShapes
+  layers.shapes.visible = shows.showShapes
   drawShapes(layers.shapes, look.scene, study.doc, selectedId.value, obstacles.value)
   drawRegions(layers.regions, look.scene, selectedId.value)
-  const box = look.scene && look.scene.facts.shapes.length + look.scene.facts.regions.length ? JSON.stringify(look.box) : ''
-  if (box && box !== framed && !taken) { framed = box; frame(true) } else viewer.draw()
+  const box =
+    look.scene && look.scene.facts.shapes.length + look.scene.facts.regions.length ? JSON.stringify(look.box) : ''
+  if (box && box !== framed && !taken) {
+    framed = box
+    frame(true)
+  } else viewer.draw()
 }
 function probe() {
   if (!viewer) return
   const w = look.window
   const vector = look.slice?.facts.kind === 'vector'
-  const onPlane = !look.place.startsWith('shape:')
-  const glyph = look.glyph
-  const wanted = look.showProbe && vector && (glyph === 'barbs' || glyph === 'arrows')
-  const style = { glyph: glyph === 'arrows' ? 'arrows' : 'barbs', coloured: !look.showSlice || look.place === 'box', length: look.glyphLength, width: look.glyphWidth } as const
-  const deep = new THREE.Vector3().setComponent(look.axis, look.box.upper[look.axis] - look.box.lower[look.axis])
-  layers.slice.visible = look.showSlice && onPlane && look.place !== 'box'
+  const onPlane = !shows.place.startsWith('shape:')
+  const glyph = shows.glyph
+  const wanted = shows.showProbe && vector && (glyph === 'barbs' || glyph === 'arrows')
+  const style = {
+    glyph: glyph === 'arrows' ? 'arrows' : 'barbs',
+    coloured: !shows.showSlice || shows.place === 'box',
+    length: shows.glyphLength,
+    width: shows.glyphWidth,
+  } as const
+  const deep = new THREE.Vector3().setComponent(shows.axis, look.box.upper[shows.axis] - look.box.lower[shows.axis])
+  layers.slice.visible = shows.showSlice && onPlane && shows.place !== 'box'
   drawSlice(layers.slice, w, look.slice, look.mapping)
   if (wanted && onPlane) drawGlyphs(layers.glyphs, w, look.slice, look.mapping, style, look.box.lower, deep)
   else clear(layers.glyphs)
-  if (look.showProbe && vector && glyph === 'lines') drawLines(layers.lines, look.lines, look.mapping, look.glyphWidth)
+  if (shows.showProbe && vector && glyph === 'lines')
+    drawLines(layers.lines, look.lines, look.mapping, shows.glyphWidth)
   else clear(layers.lines)
-  drawSurface(layers.surface, onPlane ? null : look.surface, look.mapping, wanted ? { ...style, coloured: false } : null)
-  const halves = look.split && !!look.before && onPlane
+  drawSurface(
+    layers.surface,
+    onPlane ? null : look.surface,
+    look.mapping,
+    wanted ? { ...style, coloured: false } : null,
+  )
+  const halves = shows.split && !!look.before && onPlane
   if (halves) {
     drawSlice(layers.sliceBefore, w, look.before, look.mapping)
     if (wanted) drawGlyphs(layers.glyphsBefore, w, look.before, look.mapping, style, look.box.lower, deep)
     else clear(layers.glyphsBefore)
   }
   layers.sliceBefore.visible = layers.glyphsBefore.visible = false
-  viewer.split = halves ? { before: [...(look.showSlice ? [layers.sliceBefore] : []), layers.glyphsBefore], after: [layers.slice, layers.glyphs] } : null
+  viewer.split = halves
+    ? {
+        before: [...(shows.showSlice ? [layers.sliceBefore] : []), layers.glyphsBefore],
+        after: [layers.slice, layers.glyphs],
+      }
+    : null
   drawFrame(layers.frame, w, holdsProbe.value)
-  layers.frame.visible = (look.showProbe || look.showSlice) && onPlane
+  layers.frame.visible = (shows.showProbe || shows.showSlice) && onPlane
   viewer.draw()
 }
 const handles = computed(() => (study.doc ? handlesFor(study.doc, study.selection, look.scene?.facts.shapes) : []))
@@ -124,37 +232,68 @@ function placeHandles() {
   drawHandles(layers.handles, handles.value, held.value)
   viewer.draw()
 }
+function drop(id: string) {
+  const old = flows.get(id)!
+  for (const layer of old.results.values()) {
+    viewer?.scene.remove(layer.object)
+    layer.dispose()
+  }
+  viewer?.scene.remove(old.trails, old.instances)
+  clear(old.trails)
+  flows.delete(id)
+}
+/** The layers of a flow, one for every result that its frame holds. */
+function layersOf(id: string, parts: Named[]): FlowLayers {
+  let made = flows.get(id)
+  if (!made) {
+    made = { results: new Map(), trails: new THREE.Group(), instances: new THREE.Group() }
+    flows.set(id, made)
+    viewer!.scene.add(made.trails, made.instances)
+  }
+  for (const { name, form } of parts) {
+    if (made.results.has(name)) continue
+    const layer = makeLayer(form, () => viewer?.depths ?? null)
+    made.results.set(name, layer)
+    viewer!.scene.add(layer.object)
+  }
+  return made
+}
 function flow() {
   if (!viewer) return
   const ids = (study.doc?.flows ?? []).map((f) => f.id)
-  for (const [id, layer] of flows) if (!ids.includes(id)) {
-    viewer.scene.remove(layer.particles.points, layer.trails, layer.instances, layer.smoke.mesh)
-    layer.particles.dispose()
-    layer.smoke.dispose()
-    clear(layer.trails)
-    flows.delete(id)
-  }
+  for (const id of [...flows.keys()]) if (!ids.includes(id)) drop(id)
   for (const id of ids) {
-    let layer = flows.get(id)
-    if (!layer) {
-      layer = { particles: new Particles(), trails: new THREE.Group(), instances: new THREE.Group(), smoke: new Smoke(() => viewer?.depths ?? null) }
-      flows.set(id, layer)
-      viewer.scene.add(layer.particles.points, layer.trails, layer.instances, layer.smoke.mesh)
-    }
     const how = runs.lookOf(id)
     const frame = runs.shown[id] ?? null
+    const mesh = frame ? drawnMesh(runs.drawn[id]) : null
+    const parts: Named[] = [...(frame?.parts ?? []), ...(mesh && how.draw !== 'points' ? [mesh] : [])]
+    const main = frame?.parts[0].name
+    const { results, trails, instances } = layersOf(id, parts)
     const range: [number, number] = [how.low ?? frame?.low ?? 0, how.high ?? frame?.high ?? 1]
     if (how.colour === 'speed' && how.low === null) range[0] = 0
-    const drawn = look.showParticles ? (runs.drawn[id] ?? null) : null
-    const covered = areDrawn(drawn) ? drawn!.facts.on : ''
-    layer.smoke.show(look.showParticles ? (frame?.volume ?? null) : null, how, runs.isStale(id))
-    layer.smoke.outline.visible = selectedFlow.value === id
-    layer.particles.show(look.showParticles && !frame?.volume && covered !== 'particles' ? frame : null, how, range, runs.isStale(id))
-    drawInstances(layer.instances, drawn, how, range, runs.isStale(id))
-    drawTrails(layer.trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], runs.isStale(id))
+    const drawn = shows.showFlows ? (runs.drawn[id] ?? null) : null
+    const stale = runs.isStale(id)
+    const covered = areDrawn(drawn) && drawn!.facts.on !== SPREAD // instances stand in for the points they are on
+    for (const [name, layer] of results) {
+      const part = parts.find((p) => p.name === name) ?? null
+      const hidden =
+        !shows.showFlows || (covered && part?.form === 'points') || (part && standsFor(mesh, part, main, how))
+      layer.show(hidden ? null : part, part?.form === 'points' && name !== main ? beside(how) : how, range, stale)
+      layer.outline(selectedFlow.value === id)
+    }
+    drawInstances(instances, drawn, how, range, stale)
+    drawTrails(trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], stale)
   }
   viewer.draw()
 }
+/** Points beside the main ones are spray: pale, whatever colours the rest. */
+const beside = (how: FlowLook): FlowLook => ({
+  ...how,
+  map: 'mix',
+  first: '#A9C8E6',
+  last: '#FFFFFF',
+  blend: 'additive',
+})
 function frame(whole = false) {
   let { lower, upper } = look.box
   const chosen = look.scene?.facts.shapes.find((s) => s.id === selectedId.value && s.bounded)
@@ -162,7 +301,10 @@ function frame(whole = false) {
   viewer?.frame(lower, upper, whole ? [-0.35, -0.86, 0.42] : undefined)
 }
 /** The user's own framing: the camera stays there. */
-function lookAt(whole = false) { taken = true; frame(whole) }
+function lookAt(whole = false) {
+  taken = true
+  frame(whole)
+}
 defineExpose({ frame: lookAt, picture: () => viewer?.picture() ?? Promise.resolve(null) })
 
 async function savePicture() {
@@ -178,84 +320,260 @@ function keepView() {
   const v = viewer?.viewpoint()
   if (!v) return
   study.edit('Keep a viewpoint', (d) => {
-    const views = ((d.looks.views ?? []) as unknown as Viewpoint[])
+    const views = (d.looks.views ?? []) as unknown as Viewpoint[]
     d.looks.views = [...views, { name: `View ${views.length + 1}`, ...v }] as never
   })
 }
 function goTo(v: Viewpoint) {
   taken = true
   viewer?.goTo(v)
-  look.parallel = !!v.parallel
+  shows.parallel = !!v.parallel
 }
 let asked = 0
 async function hover(event: PointerEvent) {
-  if (viewer && !event.buttons && event.target === viewer.renderer.domElement) hotHandle.value = handleAt(event)?.name ?? ''
+  if (viewer && !event.buttons && event.target === viewer.renderer.domElement)
+    hotHandle.value = handleAt(event)?.name ?? ''
   if (!viewer || !look.target || event.buttons || event.target !== viewer.renderer.domElement) return
-  const hit = look.place.startsWith('shape:') ? layers.surface.getObjectByName('probe') : layers.frame.visible ? layers.frame.getObjectByName('probe') : undefined
+  const hit = shows.place.startsWith('shape:')
+    ? layers.surface.getObjectByName('probe')
+    : layers.frame.visible
+      ? layers.frame.getObjectByName('probe')
+      : undefined
   const found = hit ? viewer.ray(event).intersectObject(hit)[0] : undefined
-  if (!found) { spot.value = null; return }
+  if (!found) {
+    spot.value = null
+    return
+  }
   const at = found.point.toArray() as Vec3
   const mine = ++asked
   await new Promise((done) => setTimeout(done, 40))
   if (mine !== asked) return
-  const response = await newest('value', '/look/value', { ...look.probed(), ...look.target, point: at }).catch(() => null)
+  const response = await newest('value', '/look/value', { ...look.probed(), ...look.target, point: at }).catch(
+    () => null,
+  )
   if (!response || mine !== asked) return
   const said = (await response.json()) as { kind: string; value: number[]; unit: string }
   if (!said.value) return
   const v = said.value
   const toward = (Math.atan2(v[1], v[0]) * 180) / Math.PI
-  spot.value = { at, text: said.kind === 'vector' ? `|v| ${shown(Math.hypot(...v), 3)} ${said.unit} · toward ${toward.toFixed(0)}°` : `${shown(v[0], 4)} ${said.unit}` }
+  spot.value = {
+    at,
+    text:
+      said.kind === 'vector'
+        ? `|v| ${shown(Math.hypot(...v), 3)} ${said.unit} · toward ${toward.toFixed(0)}°`
+        : `${shown(v[0], 4)} ${said.unit}`,
+  }
 }
 
 onMounted(() => {
   viewer = new Viewer(host.value!)
-  viewer.onCoarse = (on) => flows.forEach((f) => { f.particles.draft(on); f.smoke.draft(on) })
-  viewer.solid = () => ([...flows.values()].some((f) => f.smoke.mesh.visible) ? [layers.shapes, ...[...flows.values()].map((f) => f.instances)] : null)
+  viewer.onCoarse = (on) => flows.forEach((f) => f.results.forEach((layer) => layer.draft(on)))
+  viewer.solid = () =>
+    [...flows.values()].some((f) => [...f.results.values()].some((layer) => layer.needsDepth()))
+      ? [layers.shapes, ...[...flows.values()].map((f) => f.instances)]
+      : null
   viewer.scene.add(...Object.values(layers))
-  viewer.controls.addEventListener('start', () => { taken = true })
+  viewer.controls.addEventListener('start', () => {
+    taken = true
+  })
   watcher = new ResizeObserver(() => viewer?.resize())
   watcher.observe(host.value!)
   viewer.resize()
-  shapesAndRegions(); probe(); flow(); placeHandles()
+  shapesAndRegions()
+  probe()
+  flow()
+  placeHandles()
 })
 onBeforeUnmount(() => {
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
-  flows.forEach((f) => { f.particles.dispose(); f.smoke.dispose(); clear(f.trails) })
+  for (const id of [...flows.keys()]) drop(id)
   viewer?.dispose()
 })
 // after the viewer's own hook: this one listens on its canvas
-const { holdsProbe, held, handleAt } = usePointing({ viewer: () => viewer, handles, frame: layers.frame, shapes: layers.shapes, changed: placeHandles, taken: () => { taken = true } })
-watch(() => [look.scene, selectedId.value, look.showShapes, study.doc?.shapes], shapesAndRegions)
-watch(() => [look.slice, look.lines, look.surface, look.before, look.split, look.place, look.glyphLength, look.glyphWidth, look.mapping, look.glyph, look.showProbe, look.showSlice, look.window, holdsProbe.value], probe)
+const { holdsProbe, held, handleAt } = usePointing({
+  viewer: () => viewer,
+  handles,
+  frame: layers.frame,
+  shapes: layers.shapes,
+  changed: placeHandles,
+  taken: () => {
+    taken = true
+  },
+})
+watch(() => [look.scene, selectedId.value, shows.showShapes, study.doc?.shapes], shapesAndRegions)
+watch(
+  () => [
+    look.slice,
+    look.lines,
+    look.surface,
+    look.before,
+    shows.split,
+    shows.place,
+    shows.glyphLength,
+    shows.glyphWidth,
+    look.mapping,
+    shows.glyph,
+    shows.showProbe,
+    shows.showSlice,
+    look.window,
+    holdsProbe.value,
+  ],
+  probe,
+)
 watch(handles, placeHandles)
-watch(() => look.parallel, (on) => viewer?.setParallel(on))
-watch(() => [runs.shown, runs.drawn, runs.stale, look.showParticles, study.doc?.looks, study.doc?.flows.length, selectedFlow.value], flow)
-watch(() => study.key, () => { framed = ''; taken = false })
+watch(
+  () => shows.parallel,
+  (on) => viewer?.setParallel(on),
+)
+watch(
+  () => [
+    runs.shown,
+    runs.drawn,
+    runs.stale,
+    shows.showFlows,
+    study.doc?.looks,
+    study.doc?.flows.length,
+    selectedFlow.value,
+  ],
+  flow,
+)
+watch(
+  () => study.key,
+  () => {
+    framed = ''
+    taken = false
+  },
+)
 </script>
 
 <style scoped>
-.view { position: relative; overflow: hidden; background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0F1B2D 60%); min-width: 0; min-height: 0; touch-action: none; }
-.view :deep(canvas) { display: block; position: absolute; inset: 0; }
-.draws, .peek, .legend, .read { position: absolute; color: #dfe6f2; font-size: 11.500px; z-index: 1; }
-.draws { left: 14px; top: 8px; display: flex; gap: 2px; }
-.draws button { padding: 4px 9px; color: #c9d3e6; border-bottom: 2px solid transparent; font-size: 12px; }
-.draws button.on { color: #fff; border-color: #D2492A; }
-.peek { right: 14px; top: 12px; color: #c9d3e6; text-align: right; }
-.peek .kbd { color: #c9d3e6; border-color: #5b6b88; }
-.peek b { color: #ff9a80; }
-.stale { display: block; color: #ffc9a0; }
-.half { position: absolute; left: 50%; top: 0; bottom: 0; border-left: 1px solid #9fb0cc; pointer-events: none; }
-.tag { position: absolute; bottom: 60px; color: #dfe6f2; font-size: 12px; background: #16273f; padding: 1px 8px; border-radius: 3px; }
-.tag.left { right: calc(50% + 10px); }
-.tag.right { left: calc(50% + 10px); }
-.drawing { position: absolute; left: 50%; transform: translateX(-50%); top: 70px; color: #ffc9a0; font-size: 12px; background: #16273f; padding: 3px 12px; border-radius: 3px; }
-.drawing button { text-decoration: underline; }
-.handle { position: absolute; right: 14px; bottom: 50px; color: #ffc9a0; font-size: 12px; pointer-events: none; }
-.legend button:hover { text-decoration: underline; }
-.legend { left: 14px; bottom: 12px; width: 236px; text-shadow: 0 0 4px #0F1B2D; }
-.legend .row { display: flex; justify-content: space-between; }
-.legend .colours { height: 8px; margin: 4px 0; }
-.legend .faint { color: #b4c2da; margin-top: 3px; }
-.read { right: 14px; bottom: 12px; text-align: right; pointer-events: none; text-shadow: 0 0 4px #0F1B2D; }
+.view {
+  position: relative;
+  overflow: hidden;
+  background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0f1b2d 60%);
+  min-width: 0;
+  min-height: 0;
+  touch-action: none;
+}
+.view :deep(canvas) {
+  display: block;
+  position: absolute;
+  inset: 0;
+}
+.draws,
+.peek,
+.legend,
+.read {
+  position: absolute;
+  color: #dfe6f2;
+  font-size: 11.5px;
+  z-index: 1;
+}
+.draws {
+  left: 14px;
+  top: 8px;
+  display: flex;
+  gap: 2px;
+}
+.draws button {
+  padding: 4px 9px;
+  color: #c9d3e6;
+  border-bottom: 2px solid transparent;
+  font-size: 12px;
+}
+.draws button.on {
+  color: #fff;
+  border-color: #d2492a;
+}
+.peek {
+  right: 14px;
+  top: 12px;
+  color: #c9d3e6;
+  text-align: right;
+}
+.peek .kbd {
+  color: #c9d3e6;
+  border-color: #5b6b88;
+}
+.peek b {
+  color: #ff9a80;
+}
+.stale {
+  display: block;
+  color: #ffc9a0;
+}
+.half {
+  position: absolute;
+  left: 50%;
+  top: 0;
+  bottom: 0;
+  border-left: 1px solid #9fb0cc;
+  pointer-events: none;
+}
+.tag {
+  position: absolute;
+  bottom: 60px;
+  color: #dfe6f2;
+  font-size: 12px;
+  background: #16273f;
+  padding: 1px 8px;
+  border-radius: 3px;
+}
+.tag.left {
+  right: calc(50% + 10px);
+}
+.tag.right {
+  left: calc(50% + 10px);
+}
+.drawing {
+  position: absolute;
+  left: 50%;
+  transform: translateX(-50%);
+  top: 70px;
+  color: #ffc9a0;
+  font-size: 12px;
+  background: #16273f;
+  padding: 3px 12px;
+  border-radius: 3px;
+}
+.drawing button {
+  text-decoration: underline;
+}
+.handle {
+  position: absolute;
+  right: 14px;
+  bottom: 50px;
+  color: #ffc9a0;
+  font-size: 12px;
+  pointer-events: none;
+}
+.legend button:hover {
+  text-decoration: underline;
+}
+.legend {
+  left: 14px;
+  bottom: 12px;
+  width: 236px;
+  text-shadow: 0 0 4px #0f1b2d;
+}
+.legend .row {
+  display: flex;
+  justify-content: space-between;
+}
+.legend .colours {
+  height: 8px;
+  margin: 4px 0;
+}
+.legend .faint {
+  color: #b4c2da;
+  margin-top: 3px;
+}
+.read {
+  right: 14px;
+  bottom: 12px;
+  text-align: right;
+  pointer-events: none;
+  text-shadow: 0 0 4px #0f1b2d;
+}
 </style>

@@ -1,8 +1,8 @@
 /** Keys of the Desk. The list of actions is the one shown under `?` and searched under `/`. */
 import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from '../score/clipboard'
-import { opener } from '../score/opener'
-import { useLook } from '../stores/look'
+import { useDesk } from '../stores/desk'
+import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import type { Action } from './actions'
@@ -10,9 +10,12 @@ import type { Action } from './actions'
 export function useKeys(frame: () => void, compare: () => void) {
   const study = useStudy()
   const runs = useRuns()
-  const look = useLook()
+  const shows = useView()
   const sheet = ref(false)
-  const laneNow = () => { const s = study.selection; return s?.kind === 'step' ? s.lane : s?.kind === 'lane' ? s.id : study.lanes.at(-1)?.id }
+  const laneNow = () => {
+    const s = study.selection
+    return s?.kind === 'step' ? s.lane : s?.kind === 'lane' ? s.id : study.lanes.at(-1)?.id
+  }
 
   function neighbour(by: number) {
     const s = study.selection
@@ -26,12 +29,17 @@ export function useKeys(frame: () => void, compare: () => void) {
     const i = study.lanes.findIndex((l) => l.id === laneNow())
     const lane = study.lanes[Math.max(0, Math.min(study.lanes.length - 1, i + by))]
     if (!lane) return
-    study.select(lane.steps.length ? { kind: 'step', lane: lane.id, id: lane.steps.at(-1)!.id } : { kind: 'lane', id: lane.id })
+    study.select(
+      lane.steps.length ? { kind: 'step', lane: lane.id, id: lane.steps.at(-1)!.id } : { kind: 'lane', id: lane.id },
+    )
   }
   function toggle() {
     const s = study.selection
     if (s?.kind !== 'step') return
-    study.edit('Step on or off', (d) => { const t = [...d.fields, ...d.flows].find((l) => l.id === s.lane)?.steps.find((x) => x.id === s.id); if (t) t.on = !t.on })
+    study.edit('Step on or off', (d) => {
+      const t = [...d.fields, ...d.flows].find((l) => l.id === s.lane)?.steps.find((x) => x.id === s.id)
+      if (t) t.on = !t.on
+    })
   }
   const searching = ref(false)
   const history = ref(false)
@@ -44,17 +52,71 @@ export function useKeys(frame: () => void, compare: () => void) {
     { name: 'Next step', key: ']', act: () => neighbour(1) },
     { name: 'Lane above', key: '↑', act: () => laneStep(-1) },
     { name: 'Lane below', key: '↓', act: () => laneStep(1) },
-    { name: 'Add a step to the selected lane', key: 'A', act: () => { opener.value = laneNow() ?? '' } },
+    {
+      name: 'Add a step to the selected lane',
+      key: 'A',
+      act: () => {
+        useDesk().opener = laneNow() ?? ''
+      },
+    },
     { name: 'Step on or off', key: 'D', act: toggle },
-    { name: 'See the field before the selected step', key: 'hold B', act: () => { look.peek = !look.peek } },
-    { name: 'Before and after side by side', key: 'Shift B', act: () => { look.split = !look.split } },
-    { name: 'Next axis for the probe', key: 'P', act: () => { look.axis = (look.axis + 1) % 3 } },
+    {
+      name: 'See the field before the selected step',
+      key: 'hold B',
+      act: () => {
+        shows.peek = !shows.peek
+      },
+    },
+    {
+      name: 'Before and after side by side',
+      key: 'Shift B',
+      act: () => {
+        shows.split = !shows.split
+      },
+    },
+    {
+      name: 'Next axis for the probe',
+      key: 'P',
+      act: () => {
+        shows.axis = (shows.axis + 1) % 3
+      },
+    },
     { name: 'Frame the selection', key: 'F', act: frame },
-    { name: 'Parallel or perspective view', key: 'O', act: () => { look.parallel = !look.parallel } },
-    { name: 'Draw the probe', key: '1', act: () => { look.showProbe = !look.showProbe } },
-    { name: 'Draw the slice', key: '2', act: () => { look.showSlice = !look.showSlice } },
-    { name: 'Draw particles', key: '3', act: () => { look.showParticles = !look.showParticles } },
-    { name: 'Draw shapes', key: '4', act: () => { look.showShapes = !look.showShapes } },
+    {
+      name: 'Parallel or perspective view',
+      key: 'O',
+      act: () => {
+        shows.parallel = !shows.parallel
+      },
+    },
+    {
+      name: 'Draw the probe',
+      key: '1',
+      act: () => {
+        shows.showProbe = !shows.showProbe
+      },
+    },
+    {
+      name: 'Draw the slice',
+      key: '2',
+      act: () => {
+        shows.showSlice = !shows.showSlice
+      },
+    },
+    {
+      name: 'Draw particles',
+      key: '3',
+      act: () => {
+        shows.showFlows = !shows.showFlows
+      },
+    },
+    {
+      name: 'Draw shapes',
+      key: '4',
+      act: () => {
+        shows.showShapes = !shows.showShapes
+      },
+    },
     { name: 'Compare runs and channels', key: 'C', act: compare },
     { name: 'Copy steps', key: 'Ctrl C', act: () => void copy() },
     { name: 'Cut steps', key: 'Ctrl X', act: cut },
@@ -65,41 +127,94 @@ export function useKeys(frame: () => void, compare: () => void) {
     { name: 'Undo', key: 'Ctrl Z', act: () => void study.step('undo') },
     { name: 'Redo', key: 'Ctrl Shift Z', act: () => void study.step('redo') },
     { name: 'Run', key: 'Ctrl Enter', act: () => void runs.start(runs.quality) },
-    { name: 'History of the study', key: 'H', act: () => { history.value = true } },
-    { name: 'Search everything', key: '/', act: () => { searching.value = true } },
-    { name: 'All keys', key: '?', act: () => { sheet.value = !sheet.value } },
+    {
+      name: 'History of the study',
+      key: 'H',
+      act: () => {
+        history.value = true
+      },
+    },
+    {
+      name: 'Search everything',
+      key: '/',
+      act: () => {
+        searching.value = true
+      },
+    },
+    {
+      name: 'All keys',
+      key: '?',
+      act: () => {
+        sheet.value = !sheet.value
+      },
+    },
   ]
   const byKey = (key: string) => actions.find((a) => a.key?.toLowerCase() === key)?.act
   function down(event: KeyboardEvent) {
     const target = event.target as HTMLElement
     const typing = /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) && (target as HTMLInputElement).type !== 'checkbox'
-    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !typing) { event.preventDefault(); void study.step(event.shiftKey ? 'redo' : 'undo'); return }
-    if ((event.ctrlKey || event.metaKey) && event.key === 'Enter') { event.preventDefault(); void runs.start(runs.quality); return }
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !typing) {
+      event.preventDefault()
+      void study.step(event.shiftKey ? 'redo' : 'undo')
+      return
+    }
+    if ((event.ctrlKey || event.metaKey) && event.key === 'Enter') {
+      event.preventDefault()
+      void runs.start(runs.quality)
+      return
+    }
     // a menu or dialog that is open has the keyboard to itself
-    if (typing || (document.querySelector('.v-overlay--active:not(.v-tooltip):not(.v-snackbar)') && event.key !== 'Escape')) return
+    if (
+      typing ||
+      (document.querySelector('.v-overlay--active:not(.v-tooltip):not(.v-snackbar)') && event.key !== 'Escape')
+    )
+      return
     if (event.ctrlKey || event.metaKey) {
-      const act = ['c', 'x', 'v', 'd'].includes(event.key.toLowerCase()) && !window.getSelection()?.toString() ? byKey(`ctrl ${event.key.toLowerCase()}`) : undefined
-      if (act) { event.preventDefault(); act() }
+      const act =
+        ['c', 'x', 'v', 'd'].includes(event.key.toLowerCase()) && !window.getSelection()?.toString()
+          ? byKey(`ctrl ${event.key.toLowerCase()}`)
+          : undefined
+      if (act) {
+        event.preventDefault()
+        act()
+      }
       return
     }
     if (event.altKey) return
     if (event.key === 'b' || event.key === 'B') {
       event.preventDefault()
-      if (event.shiftKey) look.split = !look.split
-      else look.peek = true
+      if (event.shiftKey) shows.split = !shows.split
+      else shows.peek = true
       return
     }
     const names: Record<string, string> = { ' ': 'space', ArrowUp: '↑', ArrowDown: '↓' }
-    if (event.key === 'Escape') { sheet.value = false; look.split = false; return }
+    if (event.key === 'Escape') {
+      sheet.value = false
+      shows.split = false
+      return
+    }
     const act = byKey(names[event.key] ?? event.key.toLowerCase())
     if (!act || (event.key === ' ' && target.tagName === 'BUTTON')) return
-    if ((target.getAttribute('role') === 'slider' || target.tagName === 'circle') && event.key.startsWith('Arrow')) return
+    if ((target.getAttribute('role') === 'slider' || target.tagName === 'circle') && event.key.startsWith('Arrow'))
+      return
     event.preventDefault()
     act()
   }
-  const up = (event: KeyboardEvent) => { if (event.key.toLowerCase() === 'b') look.peek = false }
-  const blur = () => { look.peek = false }
-  onMounted(() => { window.addEventListener('keydown', down); window.addEventListener('keyup', up); window.addEventListener('blur', blur) })
-  onBeforeUnmount(() => { window.removeEventListener('keydown', down); window.removeEventListener('keyup', up); window.removeEventListener('blur', blur) })
+  const up = (event: KeyboardEvent) => {
+    if (event.key.toLowerCase() === 'b') shows.peek = false
+  }
+  const blur = () => {
+    shows.peek = false
+  }
+  onMounted(() => {
+    window.addEventListener('keydown', down)
+    window.addEventListener('keyup', up)
+    window.addEventListener('blur', blur)
+  })
+  onBeforeUnmount(() => {
+    window.removeEventListener('keydown', down)
+    window.removeEventListener('keyup', up)
+    window.removeEventListener('blur', blur)
+  })
   return { sheet, searching, history, actions }
 }

@@ -1,15 +1,24 @@
 /** What the pointer does in the view besides turning it: dragging handles and the probe, adding points to a path. */
 import * as THREE from 'three'
 import { onBeforeUnmount, onMounted, ref, type ComputedRef } from 'vue'
-import type { Vec3 } from '../api/types'
+import type { Vec3 } from '../api/model'
 import { appendPoint, type Handle } from '../scene/handles'
 import type { Viewer } from '../scene/viewer'
 import { useLook } from '../stores/look'
+import { useView } from '../stores/view'
 
-interface Scene { viewer: () => Viewer | null; handles: ComputedRef<Handle[]>; frame: THREE.Group; shapes: THREE.Group; changed: () => void; taken: () => void }
+interface Scene {
+  viewer: () => Viewer | null
+  handles: ComputedRef<Handle[]>
+  frame: THREE.Group
+  shapes: THREE.Group
+  changed: () => void
+  taken: () => void
+}
 
 export function usePointing({ viewer, handles, frame, shapes, changed, taken }: Scene) {
   const look = useLook()
+  const shows = useView()
   /** Whether the probe is held, and which handle is. */
   const holdsProbe = ref(false)
   const held = ref('')
@@ -30,7 +39,12 @@ export function usePointing({ viewer, handles, frame, shapes, changed, taken }: 
   }
   /** Where a click meets a shown shape, else the probe's plane. */
   function clicked(event: PointerEvent): Vec3 | null {
-    const hit = viewer()!.ray(event).intersectObjects([...shapes.children.filter((m) => m.name !== look.drawing), ...frame.children.filter((m) => m.name === 'probe')])[0]
+    const hit = viewer()!
+      .ray(event)
+      .intersectObjects([
+        ...shapes.children.filter((m) => m.name !== shows.drawing),
+        ...frame.children.filter((m) => m.name === 'probe'),
+      ])[0]
     return hit ? (hit.point.toArray() as Vec3) : null
   }
   function hold(event: PointerEvent, normal: THREE.Vector3, at: THREE.Vector3) {
@@ -43,9 +57,12 @@ export function usePointing({ viewer, handles, frame, shapes, changed, taken }: 
     const v = viewer()
     taken()
     if (!v || event.button !== 0) return
-    if (look.drawing) {
+    if (shows.drawing) {
       const at = clicked(event)
-      if (at) { event.stopImmediatePropagation(); appendPoint(look.drawing, at) }
+      if (at) {
+        event.stopImmediatePropagation()
+        appendPoint(shows.drawing, at)
+      }
       return
     }
     const handle = handleAt(event)
@@ -57,11 +74,11 @@ export function usePointing({ viewer, handles, frame, shapes, changed, taken }: 
     const knob = frame.visible ? frame.getObjectByName('knob') : undefined
     const reach = Math.max(look.window.width, look.window.height) * 0.03
     if (!knob || v.ray(event).ray.distanceToPoint(knob.position) > reach) return
-    const axis = new THREE.Vector3().setComponent(look.axis, 1)
+    const axis = new THREE.Vector3().setComponent(shows.axis, 1)
     const away = v.camera.getWorldDirection(new THREE.Vector3()).negate()
     const across = away.addScaledVector(axis, -away.dot(axis))
-    if (across.lengthSq() < 1e-6) across.setComponent((look.axis + 1) % 3, 1) // seen straight along its axis
-    probe = { start: look.share, at: knob.position.clone() }
+    if (across.lengthSq() < 1e-6) across.setComponent((shows.axis + 1) % 3, 1) // seen straight along its axis
+    probe = { start: shows.share, at: knob.position.clone() }
     holdsProbe.value = true
     hold(event, across.normalize(), knob.position)
   }
@@ -71,12 +88,15 @@ export function usePointing({ viewer, handles, frame, shapes, changed, taken }: 
     const to = v.ray(event).ray.intersectPlane(plane, new THREE.Vector3())
     if (!to) return
     if (holdsProbe.value) {
-      const span = look.box.upper[look.axis] - look.box.lower[look.axis]
-      look.share = Math.max(0, Math.min(1, probe.start + to.sub(probe.at).getComponent(look.axis) / span))
+      const span = look.box.upper[shows.axis] - look.box.lower[shows.axis]
+      shows.share = Math.max(0, Math.min(1, probe.start + to.sub(probe.at).getComponent(shows.axis) / span))
       return
     }
     const handle = handles.value.find((h) => h.id === held.value)
-    if (handle && event.shiftKey) { to.x = handle.at[0]; to.y = handle.at[1] }
+    if (handle && event.shiftKey) {
+      to.x = handle.at[0]
+      to.y = handle.at[1]
+    }
     handle?.put(to.toArray() as Vec3)
   }
   function up() {
@@ -86,7 +106,9 @@ export function usePointing({ viewer, handles, frame, shapes, changed, taken }: 
     held.value = ''
     changed()
   }
-  const escape = (event: KeyboardEvent) => { if (event.key === 'Escape') look.drawing = '' }
+  const escape = (event: KeyboardEvent) => {
+    if (event.key === 'Escape') shows.drawing = ''
+  }
   onMounted(() => {
     viewer()!.renderer.domElement.addEventListener('pointerdown', down, { capture: true })
     window.addEventListener('pointermove', move)

@@ -2,17 +2,42 @@
   <details class="out" data-testid="export">
     <summary>Take away</summary>
     <div class="line">
-      <select v-model="field" aria-label="Field to bake" data-testid="bake-field"><option v-for="f in study.doc?.fields" :key="f.id" :value="f.id">{{ f.name }}</option></select>
+      <select v-model="field" aria-label="Field to bake" data-testid="bake-field">
+        <option v-for="f in study.doc?.fields" :key="f.id" :value="f.id">{{ f.name }}</option>
+      </select>
       on
-      <select v-model="region" aria-label="Region" data-testid="bake-region"><option v-for="r in study.doc?.regions" :key="r.id" :value="r.id">{{ r.name }}</option></select>
-      <select v-model="format" aria-label="Format" data-testid="bake-format"><option>vdb</option><option>npz</option><option>vti</option><option value="obj">surface, obj</option><option value="ply">surface, ply</option></select>
-      <v-btn size="small" variant="outlined" :disabled="!field || !region || busy" data-testid="bake" @click="bake">Bake</v-btn>
+      <select v-model="region" aria-label="Region" data-testid="bake-region">
+        <option v-for="r in study.doc?.regions" :key="r.id" :value="r.id">{{ r.name }}</option>
+      </select>
+      <select v-model="format" aria-label="Format" data-testid="bake-format">
+        <option>vdb</option>
+        <option>npz</option>
+        <option>vti</option>
+        <option value="obj">surface, obj</option>
+        <option value="ply">surface, ply</option>
+      </select>
+      <v-btn size="small" variant="outlined" :disabled="!field || !region || busy" data-testid="bake" @click="bake"
+        >Bake</v-btn
+      >
     </div>
     <div class="line">
-      <span>{{ runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet' }}</span>
-      <select v-if="!gas" v-model="kind" aria-label="What of the flow" data-testid="export-what"><option value="particles">particles</option><option value="lines">lines</option><option value="spread">points on lines</option><option value="instances">instances</option></select>
-      <select v-model="points" aria-label="Format of the sequence" data-testid="export-format"><option v-for="f in formats" :key="f">{{ f }}</option></select>
-      <v-btn size="small" variant="outlined" :disabled="!runs.run?.frames.length || busy" data-testid="export-run" @click="sequence">Write</v-btn>
+      <span>{{
+        runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet'
+      }}</span>
+      <select v-if="results.length > 1" v-model="what" aria-label="What of the flow" data-testid="export-what">
+        <option v-for="r in results" :key="r.name" :value="r.name">{{ r.label }}</option>
+      </select>
+      <select v-model="points" aria-label="Format of the sequence" data-testid="export-format">
+        <option v-for="f in formats" :key="f">{{ f }}</option>
+      </select>
+      <v-btn
+        size="small"
+        variant="outlined"
+        :disabled="!runs.run?.frames.length || busy"
+        data-testid="export-run"
+        @click="sequence"
+        >Write</v-btn
+      >
     </div>
     <p v-if="said" :class="{ bad }" role="status" data-testid="export-said">{{ said }}</p>
   </details>
@@ -22,11 +47,13 @@
 import { computed, ref, watchEffect } from 'vue'
 import { download } from '../api/client'
 import { bytes } from '../lib/quantity'
+import { useCatalogue } from '../stores/catalogue'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
 const study = useStudy()
 const runs = useRuns()
+const listed = useCatalogue()
 const field = ref('')
 const region = ref('')
 const format = ref('vdb')
@@ -50,19 +77,63 @@ async function work(what: string, job: () => Promise<number>) {
   }
   busy.value = false
 }
-const bake = () => work(`${field.value}.${format.value}`, () => download('POST', '/bakes', `${field.value}.${format.value}`, { study: study.key, field: field.value, region: region.value, time: runs.time, format: format.value }))
-const kind = ref('particles')
-const points = ref('ply')
-const gas = computed(() => runs.run?.kind === 'gas')
-const formats = computed(() => (gas.value ? ['vdb', 'vti', 'npz', 'zarr'] : ['ply', 'usd', 'npz', 'csv']))
-watchEffect(() => { if (!formats.value.includes(points.value)) points.value = formats.value[0] })
-const sequence = () => work(gas.value ? `volumes, ${points.value}` : `${kind.value}, ${points.value}`, () => download('GET', `/runs/${runs.run!.identity}/export?format=${points.value}&what=${gas.value ? 'particles' : kind.value}`, `${study.key}_${runs.run!.flow}_${kind.value}_${points.value}.zip`))
+const bake = () =>
+  work(`${field.value}.${format.value}`, () =>
+    download('POST', '/bakes', `${field.value}.${format.value}`, {
+      study: study.key,
+      field: field.value,
+      region: region.value,
+      time: runs.time,
+      format: format.value,
+    }),
+  )
+const what = ref('')
+const points = ref('')
+const results = computed(() => listed.kind(runs.run?.kind)?.results ?? [])
+const result = computed(() => results.value.find((r) => r.name === what.value))
+const formats = computed(() => result.value?.formats ?? [])
+watchEffect(() => {
+  if (!result.value) what.value = results.value[0]?.name ?? ''
+  if (!formats.value.includes(points.value)) points.value = formats.value[0] ?? ''
+})
+const sequence = () =>
+  work(`${result.value!.label}, ${points.value}`, () =>
+    download(
+      'GET',
+      `/runs/${runs.run!.identity}/export?format=${points.value}&what=${what.value}`,
+      `${study.key}_${runs.run!.flow}_${what.value}_${points.value}.zip`,
+    ),
+  )
 </script>
 
 <style scoped>
-.out { margin-top: 12px; border-top: 1px solid var(--line); padding-top: 6px; }
-summary { cursor: pointer; font-weight: 600; }
-.line { display: flex; gap: 6px; align-items: center; margin-top: 6px; justify-content: space-between; flex-wrap: wrap; }
-select { border: 1px solid var(--line); border-radius: 3px; background: var(--card); color: inherit; max-width: 92px; padding: 1px 4px; font-size: 12px; }
-.bad { color: rgb(var(--v-theme-error)) !important; }
+.out {
+  margin-top: 12px;
+  border-top: 1px solid var(--line);
+  padding-top: 6px;
+}
+summary {
+  cursor: pointer;
+  font-weight: 600;
+}
+.line {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+  margin-top: 6px;
+  justify-content: space-between;
+  flex-wrap: wrap;
+}
+select {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  background: var(--card);
+  color: inherit;
+  max-width: 92px;
+  padding: 1px 4px;
+  font-size: 12px;
+}
+.bad {
+  color: rgb(var(--v-theme-error)) !important;
+}
 </style>

@@ -1,11 +1,18 @@
 <template>
   <div class="file">
-    <select v-if="names.length || value" :value="value" :aria-label="label" @change="$emit('change', ($event.target as HTMLSelectElement).value)">
+    <select
+      v-if="names.length || value"
+      :value="value"
+      :aria-label="label"
+      @change="$emit('change', ($event.target as HTMLSelectElement).value)"
+    >
       <option value="">none</option>
       <option v-for="n in names" :key="n" :value="n">{{ n }}</option>
       <option v-if="value && !names.includes(value)" :value="value">{{ value }} (missing)</option>
     </select>
-    <button class="link" :disabled="busy" :data-testid="`upload-${sort}`" @click="picker?.click()">{{ busy ? 'reading …' : 'import …' }}</button>
+    <button class="link" :disabled="busy" :data-testid="`upload-${sort}`" @click="picker?.click()">
+      {{ busy ? 'reading …' : 'import …' }}
+    </button>
     <input ref="picker" type="file" hidden :accept="ACCEPT[sort]" :data-testid="`file-${sort}`" @change="take" />
     <p v-if="said" :class="{ bad }" :role="bad ? 'alert' : 'status'">{{ said }}</p>
   </div>
@@ -16,7 +23,12 @@ import { onMounted, ref, watch } from 'vue'
 import { call, uploadFile } from '../api/client'
 import { useStudy } from '../stores/study'
 
-const ACCEPT: Record<string, string> = { mesh: '.obj,.stl,.ply,.glb,.gltf', curve: '.obj,.svg,.usda,.usdc,.usd', outline: '.svg,.png,.jpg,.jpeg', volume: '.vdb,.npz,.vti' }
+const ACCEPT: Record<string, string> = {
+  mesh: '.obj,.stl,.ply,.glb,.gltf',
+  curve: '.obj,.svg,.usda,.usdc,.usd',
+  outline: '.svg,.png,.jpg,.jpeg',
+  volume: '.vdb,.npz,.vti',
+}
 const props = defineProps<{ value: string; sort: string; label: string }>()
 const emit = defineEmits<{ change: [file: string] }>()
 const study = useStudy()
@@ -53,9 +65,35 @@ watch(() => props.sort, list)
 </script>
 
 <style scoped>
-.file { display: flex; flex-wrap: wrap; gap: 6px; justify-content: flex-end; align-items: center; }
-select { border: 1px solid var(--line); border-radius: 10px; padding: 1px 8px; background: var(--card); color: inherit; font-size: 12px; max-width: 120px; }
-.link { color: var(--muted); font-size: 11.500px; text-decoration: underline; }
-p { width: 100%; text-align: right; font-size: 11.500px; margin: 0; overflow-wrap: anywhere; }
-.bad { color: rgb(var(--v-theme-error)) !important; }
+.file {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  justify-content: flex-end;
+  align-items: center;
+}
+select {
+  border: 1px solid var(--line);
+  border-radius: 10px;
+  padding: 1px 8px;
+  background: var(--card);
+  color: inherit;
+  font-size: 12px;
+  max-width: 120px;
+}
+.link {
+  color: var(--muted);
+  font-size: 11.5px;
+  text-decoration: underline;
+}
+p {
+  width: 100%;
+  text-align: right;
+  font-size: 11.5px;
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+.bad {
+  color: rgb(var(--v-theme-error)) !important;
+}
 </style>

@@ -1,65 +1,141 @@
 <template>
   <aside class="insp" aria-label="Inspector" data-testid="inspector">
-    <p v-if="waiting" class="waiting" role="status" data-testid="linking">Choose the parameter that {{ waiting.spec.label }} shall follow: go to its step or shape, then click its name. <button @click="waiting = null">Cancel</button></p>
+    <p v-if="waiting" class="waiting" role="status" data-testid="linking">
+      Choose the parameter that {{ waiting.spec.label }} shall follow: go to its step or shape, then click its name.
+      <button @click="waiting = null">Cancel</button>
+    </p>
     <template v-if="kind === 'region' && region"><RegionForm :region="region" /></template>
     <template v-else-if="entry && part">
-      <h2><input v-if="kind === 'shape'" class="name" :value="(part as Shape).name" aria-label="Name" @change="rename" /><span v-else data-testid="inspector-title">{{ entry.label }}</span>
-        <label v-if="step" class="on"><input type="checkbox" :checked="step.on" data-testid="step-on" @change="toggle" /> on</label>
-        <label v-if="kind === 'shape'" class="on"><input type="checkbox" :checked="(part as Shape).shown" @change="toggleShown" /> shown</label>
+      <h2>
+        <input
+          v-if="kind === 'shape'"
+          class="name"
+          :value="(part as Shape).name"
+          aria-label="Name"
+          @change="rename"
+        /><span v-else data-testid="inspector-title">{{ entry.label }}</span>
+        <label v-if="step" class="on"
+          ><input type="checkbox" :checked="step.on" data-testid="step-on" @change="toggle" /> on</label
+        >
+        <label v-if="kind === 'shape'" class="on"
+          ><input type="checkbox" :checked="(part as Shape).shown" @change="toggleShown" /> shown</label
+        >
       </h2>
       <p>{{ firstSentence }}</p>
-      <canvas v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'" ref="big" class="big" width="292" height="118" data-testid="big-swatch" @pointermove="readSwatch" @pointerleave="under = ''" />
+      <canvas
+        v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'"
+        ref="big"
+        class="big"
+        width="292"
+        height="118"
+        data-testid="big-swatch"
+        @pointermove="readSwatch"
+        @pointerleave="under = ''"
+      />
       <p v-if="under" class="under num" data-testid="swatch-value">{{ under }}</p>
       <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
-      <button v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file" class="draw" data-testid="draw-path" :aria-pressed="look.drawing === (part as Shape).id" @click="look.drawing = look.drawing ? '' : (part as Shape).id">{{ look.drawing ? 'Stop drawing' : 'Draw in the view' }}</button>
+      <button
+        v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file"
+        class="draw"
+        data-testid="draw-path"
+        :aria-pressed="view.drawing === (part as Shape).id"
+        @click="view.drawing = view.drawing ? '' : (part as Shape).id"
+      >
+        {{ view.drawing ? 'Stop drawing' : 'Draw in the view' }}
+      </button>
       <template v-for="g in groups" :key="g.name">
-        <button v-if="g.name" class="fold" :aria-expanded="g.open" :data-testid="`fold-${g.name}`" @click="fold(g.name)"><v-icon :icon="g.open ? mdiChevronDown : mdiChevronRight" size="16" />{{ g.name }}<span class="muted">{{ g.words }}</span></button>
-        <template v-if="g.open"><ParamRow v-for="p in g.params" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection" /></template>
+        <button
+          v-if="g.name"
+          class="fold"
+          :aria-expanded="g.open"
+          :data-testid="`fold-${g.name}`"
+          @click="fold(g.name)"
+        >
+          <v-icon :icon="g.open ? mdiChevronDown : mdiChevronRight" size="16" />{{ g.name
+          }}<span class="muted">{{ g.words }}</span>
+        </button>
+        <template v-if="g.open"
+          ><ParamRow v-for="p in g.params" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection"
+        /></template>
       </template>
-      <ReadingRows v-if="step && (!flow || look.gas) && (look.reading || look.measuring)" :reading="look.reading" :measuring="look.measuring" />
-      <p v-if="step && entry.formula" class="formula num">{{ entry.formula }}</p>
-      <details v-if="step && entry.mistake" class="mistake"><summary>Often goes wrong</summary>{{ entry.mistake }} <router-link :to="`/handbook#${entry.lane}-${entry.id}`">handbook</router-link></details>
+      <ReadingRows
+        v-if="step && (!flow || look.gas) && (numbers.reading || numbers.measuring)"
+        :reading="numbers.reading"
+        :measuring="numbers.measuring"
+      />
+      <p v-if="step && 'formula' in entry && entry.formula" class="formula num">{{ entry.formula }}</p>
+      <details v-if="step && entry.mistake" class="mistake">
+        <summary>Often goes wrong</summary>
+        {{ entry.mistake }}
+        <router-link :to="`/handbook#${'lane' in entry ? entry.lane : 'shape'}-${entry.id}`">handbook</router-link>
+      </details>
     </template>
     <template v-else>
       <h2>{{ lane?.name ?? 'Nothing selected' }}</h2>
-      <p>{{ lane ? 'A lane is read left to right: each step changes what the one before it made.' : 'Choose a step, a shape or a region in the score below.' }}</p>
-      <ReadingRows v-if="lane && (!flow || look.gas) && (look.reading || look.measuring) && lane.steps.length" :reading="look.reading" :measuring="look.measuring" />
-      <component :is="runs.isGas(lane.id) ? SmokeLook : LookPanel" v-if="lane && flow" :flow="lane.id" />
+      <p>
+        {{
+          lane
+            ? 'A lane is read left to right: each step changes what the one before it made.'
+            : 'Choose a step, a shape or a region in the score below.'
+        }}
+      </p>
+      <ReadingRows
+        v-if="lane && (!flow || look.gas) && (numbers.reading || numbers.measuring) && lane.steps.length"
+        :reading="numbers.reading"
+        :measuring="numbers.measuring"
+      />
+      <LookRows v-if="lane && flow" :flow="lane.id" />
       <ExportPanel />
     </template>
-    <component :is="runs.isGas(study.selection.lane) ? SmokeLook : LookPanel" v-if="entry && step && flow && study.selection?.kind === 'step'" :flow="study.selection.lane" />
+    <LookRows v-if="entry && step && flow && study.selection?.kind === 'step'" :flow="study.selection.lane" />
     <ExportPanel v-if="entry && step" />
   </aside>
 </template>
 
 <script setup lang="ts">
+import { storeToRefs } from 'pinia'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
-import type { ParamSpec, Region, Shape } from '../api/types'
+import type { ParamSpec, Region, Shape } from '../api/model'
+import { applies } from '../lib/applies'
 import { paint } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
-import { useRuns } from '../stores/runs'
+import { useMeasuring } from '../stores/measuring'
+import { useView } from '../stores/view'
 import { useStudy } from '../stores/study'
 import { rawWords } from '../score/words'
 import ExportPanel from './ExportPanel.vue'
-import LookPanel from './LookPanel.vue'
-import SmokeLook from './SmokeLook.vue'
+import LookRows from './LookRows.vue'
 import ParamRow from './ParamRow.vue'
-import { waiting } from './linking'
 import ReadingRows from './ReadingRows.vue'
 import RegionForm from './RegionForm.vue'
+import { useDesk } from '../stores/desk'
 
 const study = useStudy()
-const runs = useRuns()
+const { waiting } = storeToRefs(useDesk())
 const look = useLook()
+const numbers = useMeasuring()
+const view = useView()
 const big = ref<HTMLCanvasElement | null>(null)
 const kind = computed(() => study.selection?.kind)
 const step = computed(() => study.selectedStep)
-const part = computed(() => (kind.value === 'step' ? study.selectedStep : kind.value === 'shape' ? (study.selectedPart as Shape | undefined) : undefined))
+const part = computed(() =>
+  kind.value === 'step'
+    ? study.selectedStep
+    : kind.value === 'shape'
+      ? (study.selectedPart as Shape | undefined)
+      : undefined,
+)
 const region = computed(() => study.selectedPart as Region | undefined)
-const lane = computed(() => { const s = study.selection; return s?.kind === 'lane' ? study.laneOf(s.id) : undefined })
-const flow = computed(() => { const s = study.selection; return s?.kind === 'step' ? study.isFlow(s.lane) : s?.kind === 'lane' ? study.isFlow(s.id) : false })
+const lane = computed(() => {
+  const s = study.selection
+  return s?.kind === 'lane' ? study.laneOf(s.id) : undefined
+})
+const flow = computed(() => {
+  const s = study.selection
+  return s?.kind === 'step' ? study.isFlow(s.lane) : s?.kind === 'lane' ? study.isFlow(s.id) : false
+})
 const entry = computed(() => {
   const s = study.selection
   if (s?.kind === 'step' && step.value) return study.entry(step.value.op, s.lane)
@@ -67,10 +143,10 @@ const entry = computed(() => {
   return undefined
 })
 const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ').replace(/`/g, '') ?? '')
-const visible = computed(() => (entry.value?.params ?? []).filter((p) => {
-  if (!p.when) return true
-  return Object.entries(p.when).every(([name, values]) => values.includes(String(part.value?.params[name] ?? entry.value!.params.find((q) => q.name === name)?.default)))
-}))
+const byDefault = (name: string) => entry.value!.params.find((q) => q.name === name)?.default
+const visible = computed(() =>
+  (entry.value?.params ?? []).filter((p) => applies(p, (name) => part.value?.params[name] ?? byDefault(name))),
+)
 /** Parameters under the heading that folds them; what has been changed is told beside a folded one. */
 const opened = ref<Record<string, boolean>>({})
 const groups = computed(() => {
@@ -82,12 +158,17 @@ const groups = computed(() => {
   }
   for (const g of made) {
     const set = g.params.filter((p) => part.value?.params[p.name] !== undefined)
-    g.words = set.map((p) => `${p.label.toLowerCase()} ${rawWords(part.value!.params[p.name], p, study.doc)}`).join(', ')
+    g.words = set
+      .map((p) => `${p.label.toLowerCase()} ${rawWords(part.value!.params[p.name], p, study.doc)}`)
+      .join(', ')
     g.open = !g.name || (opened.value[`${entry.value?.id}/${g.name}`] ?? false) || !!waiting.value
   }
   return made
 })
-function fold(name: string) { const key = `${entry.value?.id}/${name}`; opened.value = { ...opened.value, [key]: !opened.value[key] } }
+function fold(name: string) {
+  const key = `${entry.value?.id}/${name}`
+  opened.value = { ...opened.value, [key]: !opened.value[key] }
+}
 function draw() {
   const c = big.value?.getContext('2d')
   const s = look.slice
@@ -113,13 +194,19 @@ function readSwatch(event: PointerEvent) {
   const k = Math.max(292 / columns, 118 / rows)
   const col = Math.floor((((event.clientX - r.left) / r.width) * 292 - (292 - columns * k) / 2) / k)
   const row = rows - 1 - Math.floor((((event.clientY - r.top) / r.height) * 118 - (118 - rows * k) / 2) / k)
-  if (col < 0 || row < 0 || col >= columns || row >= rows) { under.value = ''; return }
+  if (col < 0 || row < 0 || col >= columns || row >= rows) {
+    under.value = ''
+    return
+  }
   const w = look.window
   const at = [0, 1, 2].map((i) => w.origin[i] + (w.u[i] * (col + 0.5)) / columns + (w.v[i] * (row + 0.5)) / rows)
   under.value = `${shown(values[row * columns + col], 4)} ${s.facts.unit} at ${at.map((v) => v.toFixed(2)).join(' ')} m`
 }
 onMounted(draw)
-watch(() => [look.slice, look.mapping, big.value], () => void nextTick(draw))
+watch(
+  () => [look.slice, look.mapping, big.value],
+  () => void nextTick(draw),
+)
 function toggle() {
   const s = study.selection
   if (s?.kind !== 'step') return
@@ -130,32 +217,124 @@ function toggle() {
 }
 function toggleShown() {
   const id = (part.value as Shape).id
-  study.edit('Show or hide a shape', (d) => { const s = d.shapes.find((x) => x.id === id); if (s) s.shown = !s.shown })
+  study.edit('Show or hide a shape', (d) => {
+    const s = d.shapes.find((x) => x.id === id)
+    if (s) s.shown = !s.shown
+  })
 }
 function rename(event: Event) {
   const id = (part.value as Shape).id
   const name = (event.target as HTMLInputElement).value.trim()
-  if (name) study.edit(`Rename to ${name}`, (d) => { d.shapes.find((x) => x.id === id)!.name = name })
+  if (name)
+    study.edit(`Rename to ${name}`, (d) => {
+      d.shapes.find((x) => x.id === id)!.name = name
+    })
 }
 </script>
 
 <style>
-.insp { border-left: 1px solid var(--line); padding: 10px 14px; overflow: auto; min-height: 0; }
-.insp h2 { font-size: 16px; font-weight: 600; display: flex; justify-content: space-between; align-items: center; }
-.insp h2 .on { font-size: 12px; font-weight: 400; color: var(--muted); display: flex; gap: 4px; align-items: center; }
-.insp h2 .on input, .insp input[type='checkbox'] { accent-color: var(--signal); }
-.insp .name { font-weight: 600; font-size: 16px; width: 190px; background: none; color: inherit; }
-.insp p { color: var(--muted); margin: 2px 0 8px; }
-.insp .big { display: block; width: 292px; height: 118px; border: 1px solid var(--line); margin-bottom: 6px; }
-.insp .draw { border: 1px solid var(--line); border-radius: 3px; padding: 3px 10px; margin-bottom: 6px; }
-.insp .draw:hover { background: var(--soft); }
-.insp .under { position: absolute; right: 15px; margin-top: -24px; background: var(--card); padding: 0 6px; font-size: 11px; pointer-events: none; }
-.insp .waiting { background: var(--soft); padding: 6px 10px; color: inherit; }
-.insp .waiting button { text-decoration: underline; }
-.insp .fold { display: flex; align-items: center; gap: 4px; width: 100%; min-height: 29px; border-bottom: 1px solid var(--soft); text-align: left; font-weight: 600; font-size: 12px; }
-.insp .fold:hover { background: var(--soft); }
-.insp .fold .muted { font-weight: 400; margin-left: auto; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; min-width: 0; }
-.insp .formula { font-size: 11.500px; margin-top: 8px; overflow-wrap: anywhere; }
-.mistake { margin-top: 8px; font-size: 12px; color: var(--muted); }
-.mistake summary { cursor: pointer; }
+.insp {
+  border-left: 1px solid var(--line);
+  padding: 10px 14px;
+  overflow: auto;
+  min-height: 0;
+}
+.insp h2 {
+  font-size: 16px;
+  font-weight: 600;
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.insp h2 .on {
+  font-size: 12px;
+  font-weight: 400;
+  color: var(--muted);
+  display: flex;
+  gap: 4px;
+  align-items: center;
+}
+.insp h2 .on input,
+.insp input[type='checkbox'] {
+  accent-color: var(--signal);
+}
+.insp .name {
+  font-weight: 600;
+  font-size: 16px;
+  width: 190px;
+  background: none;
+  color: inherit;
+}
+.insp p {
+  color: var(--muted);
+  margin: 2px 0 8px;
+}
+.insp .big {
+  display: block;
+  width: 292px;
+  height: 118px;
+  border: 1px solid var(--line);
+  margin-bottom: 6px;
+}
+.insp .draw {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 3px 10px;
+  margin-bottom: 6px;
+}
+.insp .draw:hover {
+  background: var(--soft);
+}
+.insp .under {
+  position: absolute;
+  right: 15px;
+  margin-top: -24px;
+  background: var(--card);
+  padding: 0 6px;
+  font-size: 11px;
+  pointer-events: none;
+}
+.insp .waiting {
+  background: var(--soft);
+  padding: 6px 10px;
+  color: inherit;
+}
+.insp .waiting button {
+  text-decoration: underline;
+}
+.insp .fold {
+  display: flex;
+  align-items: center;
+  gap: 4px;
+  width: 100%;
+  min-height: 29px;
+  border-bottom: 1px solid var(--soft);
+  text-align: left;
+  font-weight: 600;
+  font-size: 12px;
+}
+.insp .fold:hover {
+  background: var(--soft);
+}
+.insp .fold .muted {
+  font-weight: 400;
+  margin-left: auto;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  min-width: 0;
+}
+.insp .formula {
+  font-size: 11.5px;
+  margin-top: 8px;
+  overflow-wrap: anywhere;
+}
+.mistake {
+  margin-top: 8px;
+  font-size: 12px;
+  color: var(--muted);
+}
+.mistake summary {
+  cursor: pointer;
+}
 </style>

@@ -1,9 +1,31 @@
 <template>
   <div class="nf" :class="{ wrong: problem }">
-    <input :value="text" class="num" :aria-label="label" :disabled="disabled" :data-testid="testid" inputmode="decimal" spellcheck="false"
-      @input="text = ($event.target as HTMLInputElement).value" @focus="focus" @blur="commit" @keydown.enter="($event.target as HTMLInputElement).blur()" @keydown.esc="revert"
-      @keydown.up.prevent="nudge($event, 1)" @keydown.down.prevent="nudge($event, -1)" @wheel="wheel" @dblclick="reset" />
-    <span v-if="!quiet" class="unit drag" title="Drag to change; Shift for large steps, Alt for small" :data-testid="testid && `drag-${testid}`" @pointerdown.prevent="grip">{{ unit || '↔' }}</span>
+    <input
+      :value="text"
+      class="num"
+      :aria-label="label"
+      :disabled="disabled"
+      :data-testid="testid"
+      inputmode="decimal"
+      spellcheck="false"
+      @input="text = ($event.target as HTMLInputElement).value"
+      @focus="focus"
+      @blur="commit"
+      @keydown.enter="($event.target as HTMLInputElement).blur()"
+      @keydown.esc="revert"
+      @keydown.up.prevent="nudge($event, 1)"
+      @keydown.down.prevent="nudge($event, -1)"
+      @wheel="wheel"
+      @dblclick="reset"
+    />
+    <span
+      v-if="!quiet"
+      class="unit drag"
+      title="Drag to change; Shift for large steps, Alt for small"
+      :data-testid="testid && `drag-${testid}`"
+      @pointerdown.prevent="grip"
+      >{{ unit || '↔' }}</span
+    >
     <div v-if="problem" class="why" role="alert">{{ problem }}</div>
   </div>
 </template>
@@ -12,18 +34,46 @@
 import { ref, watch } from 'vue'
 import { parseQuantity, shown } from '../lib/quantity'
 
-const props = defineProps<{ value: number; unit?: string; quiet?: boolean; label: string; low?: number | null; high?: number | null; openBelow?: boolean; integer?: boolean; initial?: number | null; step?: number; disabled?: boolean; testid?: string; parse?: (text: string) => number | undefined }>()
+const props = defineProps<{
+  value: number
+  unit?: string
+  quiet?: boolean
+  label: string
+  low?: number | null
+  high?: number | null
+  openBelow?: boolean
+  integer?: boolean
+  initial?: number | null
+  step?: number
+  disabled?: boolean
+  testid?: string
+  parse?: (text: string) => number | undefined
+}>()
 const emit = defineEmits<{ change: [value: number] }>()
 const text = ref(shown(props.value, 6))
 const problem = ref('')
 const focused = ref(false)
-watch(() => props.value, (v) => { if (!focused.value) text.value = shown(v, 6) })
+watch(
+  () => props.value,
+  (v) => {
+    if (!focused.value) text.value = shown(v, 6)
+  },
+)
 
-function focus(event: FocusEvent) { focused.value = true; (event.target as HTMLInputElement).select() }
+function focus(event: FocusEvent) {
+  focused.value = true
+  ;(event.target as HTMLInputElement).select()
+}
 function send(value: number): boolean {
   const v = props.integer ? Math.round(value) : value
-  if (props.low != null && (props.openBelow ? v <= props.low : v < props.low)) { problem.value = `right would be ${props.openBelow ? 'more than' : 'at least'} ${shown(props.low)}`; return false }
-  if (props.high != null && v > props.high) { problem.value = `right would be at most ${shown(props.high)}`; return false }
+  if (props.low != null && (props.openBelow ? v <= props.low : v < props.low)) {
+    problem.value = `right would be ${props.openBelow ? 'more than' : 'at least'} ${shown(props.low)}`
+    return false
+  }
+  if (props.high != null && v > props.high) {
+    problem.value = `right would be at most ${shown(props.high)}`
+    return false
+  }
   problem.value = ''
   if (v !== props.value) emit('change', v)
   text.value = shown(v, 6)
@@ -31,15 +81,24 @@ function send(value: number): boolean {
 }
 function commit() {
   focused.value = false
-  try { send(props.parse?.(text.value) ?? parseQuantity(text.value, props.unit ?? '')) } catch (error) { problem.value = (error as Error).message }
+  try {
+    send(props.parse?.(text.value) ?? parseQuantity(text.value, props.unit ?? ''))
+  } catch (error) {
+    problem.value = (error as Error).message
+  }
 }
-function revert() { problem.value = ''; text.value = shown(props.value, 6) }
+function revert() {
+  problem.value = ''
+  text.value = shown(props.value, 6)
+}
 function clamp(v: number) {
   const low = props.low ?? -Infinity
   return Math.min(props.high ?? Infinity, props.openBelow && v <= low ? props.value / 2 : Math.max(low, v))
 }
 function nudge(event: KeyboardEvent | WheelEvent | PointerEvent, by: number) {
-  const size = props.step ?? (props.integer ? 1 : Math.max(1e-4, 10 ** Math.floor(Math.log10(Math.max(Math.abs(props.value), 0.05))) / 10))
+  const size =
+    props.step ??
+    (props.integer ? 1 : Math.max(1e-4, 10 ** Math.floor(Math.log10(Math.max(Math.abs(props.value), 0.05))) / 10))
   const factor = event.shiftKey ? 10 : event.altKey ? 0.1 : 1
   send(Number(clamp(props.value + by * size * (props.integer ? Math.max(1, factor) : factor)).toPrecision(10)))
 }
@@ -63,17 +122,62 @@ function grip(event: PointerEvent) {
   handle.addEventListener('pointermove', move)
   handle.addEventListener('lostpointercapture', () => handle.removeEventListener('pointermove', move), { once: true })
 }
-function reset() { if (props.initial != null) send(props.initial) }
+function reset() {
+  if (props.initial != null) send(props.initial)
+}
 </script>
 
 <style scoped>
-.nf { display: inline-flex; align-items: baseline; gap: 4px; position: relative; }
-input { width: 68px; text-align: right; background: transparent; border: 1px solid transparent; border-bottom-color: var(--line); padding: 1px 3px; color: inherit; font-size: 12.500px; }
-input:hover { border-color: var(--line); }
-input:focus { background: var(--card); border-color: var(--signal); outline: none; }
-.unit { color: var(--muted); font-size: 11.500px; min-width: 12px; }
-.drag { cursor: ew-resize; touch-action: none; user-select: none; }
-.wrong input { border-color: rgb(var(--v-theme-error)); }
-.why { position: absolute; right: 0; top: 100%; z-index: 5; background: rgb(var(--v-theme-error)); color: #fff; padding: 2px 7px; border-radius: 2px; font-size: 11px; white-space: nowrap; }
-.v-theme--night .why { color: #131C2B; }
+.nf {
+  display: inline-flex;
+  align-items: baseline;
+  gap: 4px;
+  position: relative;
+}
+input {
+  width: 68px;
+  text-align: right;
+  background: transparent;
+  border: 1px solid transparent;
+  border-bottom-color: var(--line);
+  padding: 1px 3px;
+  color: inherit;
+  font-size: 12.5px;
+}
+input:hover {
+  border-color: var(--line);
+}
+input:focus {
+  background: var(--card);
+  border-color: var(--signal);
+  outline: none;
+}
+.unit {
+  color: var(--muted);
+  font-size: 11.5px;
+  min-width: 12px;
+}
+.drag {
+  cursor: ew-resize;
+  touch-action: none;
+  user-select: none;
+}
+.wrong input {
+  border-color: rgb(var(--v-theme-error));
+}
+.why {
+  position: absolute;
+  right: 0;
+  top: 100%;
+  z-index: 5;
+  background: rgb(var(--v-theme-error));
+  color: #fff;
+  padding: 2px 7px;
+  border-radius: 2px;
+  font-size: 11px;
+  white-space: nowrap;
+}
+.v-theme--night .why {
+  color: #131c2b;
+}
 </style>

@@ -2,20 +2,45 @@
   <p v-if="!r || measuring" class="muted" data-testid="measuring">measuring …</p>
   <div v-if="r" class="readings" data-testid="readings">
     <span v-if="r.remark" class="remark muted" data-testid="reading-remark">{{ r.remark }}</span>
-    <span class="muted">{{ r.kind === 'vector' ? 'speed' : 'value' }}</span><span class="num" data-testid="reading-range">{{ shown(r.low, 3) }} … {{ shown(r.high, 3) }} {{ r.unit }}</span>
+    <span class="muted">{{ r.kind === 'vector' ? 'speed' : 'value' }}</span><span
+      class="num"
+      data-testid="reading-range"
+      >{{ shown(r.low, 3) }} … {{ shown(r.high, 3) }} {{ r.unit }}</span
+    >
     <span class="muted">mean · rms</span><span class="num">{{ shown(r.mean, 3) }} · {{ shown(r.rms, 3) }}</span>
-    <span class="muted">covers</span><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
+    <span class="muted">covers</span
+    ><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
     <template v-if="r.divergence !== null">
-      <span class="muted" :title="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`">divergence · {{ r.per }} / speed</span>
-      <span class="num" :class="r.divergence < 0.01 ? 'good' : r.divergence < 0.15 ? '' : 'warn'" data-testid="reading-divergence">{{ shown(r.divergence * r.per_size, 2) }}</span>
+      <span class="muted" :title="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`"
+        >divergence · {{ r.per }} / speed</span
+      >
+      <span
+        class="num"
+        :class="r.divergence < 0.01 ? 'good' : r.divergence < 0.15 ? '' : 'warn'"
+        data-testid="reading-divergence"
+        >{{ shown(r.divergence * r.per_size, 2) }}</span
+      >
     </template>
     <template v-if="r.bunching !== null && r.travel !== null">
-      <span class="muted" title="Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even">bunching after {{ shown(r.travel, 2) }} m</span>
-      <span class="num" :class="r.bunching < 1.1 ? 'good' : r.bunching < 1.6 ? '' : 'warn'" data-testid="reading-bunching">{{ shown(r.bunching, 3) }}</span>
+      <span
+        class="muted"
+        title="Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even"
+        >bunching after {{ shown(r.travel, 2) }} m</span
+      >
+      <span
+        class="num"
+        :class="r.bunching < 1.1 ? 'good' : r.bunching < 1.6 ? '' : 'warn'"
+        data-testid="reading-bunching"
+        >{{ shown(r.bunching, 3) }}</span
+      >
     </template>
     <template v-if="r.solved">
-      <span class="muted" title="Root mean square net flow of a voxel, as a share of the speed">solved, {{ r.solved.iterations }} cycles</span>
-      <span class="num good" data-testid="reading-solved">{{ shown(r.solved.before, 2) }} → {{ shown(r.solved.after, 2) }}</span>
+      <span class="muted" title="Root mean square net flow of a voxel, as a share of the speed"
+        >solved, {{ r.solved.iterations }} cycles</span
+      >
+      <span class="num good" data-testid="reading-solved"
+        >{{ shown(r.solved.before, 2) }} → {{ shown(r.solved.after, 2) }}</span
+      >
     </template>
   </div>
 </template>
@@ -23,15 +48,28 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { shown } from '../lib/quantity'
-import type { Reading } from '../stores/look'
+import type { Reading } from '../api/model'
 
 const props = defineProps<{ reading: Reading | null; measuring: boolean }>()
 const r = computed(() => props.reading)
 </script>
 
 <style scoped>
-.readings { margin-top: 8px; display: grid; grid-template-columns: 1fr auto; row-gap: 3px; font-size: 12px; }
-.remark { grid-column: 1 / -1; }
-.good { color: rgb(var(--v-theme-success)); }
-.warn { color: rgb(var(--v-theme-warning)); font-weight: 600; }
+.readings {
+  margin-top: 8px;
+  display: grid;
+  grid-template-columns: 1fr auto;
+  row-gap: 3px;
+  font-size: 12px;
+}
+.remark {
+  grid-column: 1 / -1;
+}
+.good {
+  color: rgb(var(--v-theme-success));
+}
+.warn {
+  color: rgb(var(--v-theme-warning));
+  font-weight: 600;
+}
 </style>

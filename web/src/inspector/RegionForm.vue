@@ -1,23 +1,144 @@
 <template>
   <h2><input class="name" :value="region.name" aria-label="Name" @change="rename" /></h2>
   <p>A box of voxels, fitted to shapes or set by its corners.</p>
-  <div class="row"><button v-if="waiting" class="pickme" data-testid="pick-voxel_size" @click="linkTo(`regions.${region.id}.voxel_size`, `voxel size of ${region.name}`)">Voxel size</button><span v-else>Voxel size</span>
-    <NumberField :value="size" unit="m" label="Voxel size" :low="0" open-below :initial="0.1" testid="number-voxel_size" @change="(v) => study.setPath(`Voxel size ${shown(size)} → ${shown(v)} m`, `regions.${region.id}.voxel_size`, v)" /></div>
-  <div class="row"><span>Padding</span>
-    <NumberField :value="padding" unit="m" label="Padding" testid="number-padding" @change="(v) => study.setPath(`Padding ${shown(padding)} → ${shown(v)} m`, `regions.${region.id}.padding`, v)" /></div>
-  <div class="row"><span>Turn</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="turn[i - 1]" :label="`Turn about ${'xyz'[i - 1]}`" :testid="`number-turn-${i - 1}`" @change="(v) => setTurn(i - 1, v)" /> °</span></div>
-  <div v-if="region.bounds.fit.length" class="row"><label :title="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"><input type="checkbox" :checked="region.follow" data-testid="follow" @change="change('Follow', (r) => { r.follow = !r.follow })" /> follow moving shapes</label></div>
-  <div v-if="region.bounds.fit.length && !region.follow" class="row"><label title="Large enough for where the shapes are on any frame; otherwise for the first one"><input type="checkbox" :checked="region.over === 'all frames'" data-testid="over-all-frames" @change="change('Fit to all frames', (r) => { r.over = r.over === 'all frames' ? 'first frame' : 'all frames' })" /> fit to all frames</label></div>
-  <div class="row"><label><input type="checkbox" :checked="region.cells" data-testid="cells" @change="change('Show cells', (r) => { r.cells = !r.cells })" /> show the cells</label></div>
-  <div class="row top"><span>Fitted to</span>
-    <div class="many"><label v-for="s in shapes" :key="s.id"><input type="checkbox" :checked="region.bounds.fit.includes(s.id)" :data-testid="`fit-${s.id}`" @change="fit(s.id)" /> {{ s.name }}</label>
-      <span v-if="!shapes.length" class="muted">no shape yet</span></div></div>
+  <div class="row">
+    <button
+      v-if="waiting"
+      class="pickme"
+      data-testid="pick-voxel_size"
+      @click="linkTo(`regions.${region.id}.voxel_size`, `voxel size of ${region.name}`)"
+    >
+      Voxel size</button
+    ><span v-else>Voxel size</span>
+    <NumberField
+      :value="size"
+      unit="m"
+      label="Voxel size"
+      :low="0"
+      open-below
+      :initial="0.1"
+      testid="number-voxel_size"
+      @change="(v) => study.setPath(`Voxel size ${shown(size)} → ${shown(v)} m`, `regions.${region.id}.voxel_size`, v)"
+    />
+  </div>
+  <div class="row">
+    <span>Padding</span>
+    <NumberField
+      :value="padding"
+      unit="m"
+      label="Padding"
+      testid="number-padding"
+      @change="(v) => study.setPath(`Padding ${shown(padding)} → ${shown(v)} m`, `regions.${region.id}.padding`, v)"
+    />
+  </div>
+  <div class="row">
+    <span>Turn</span
+    ><span
+      ><NumberField
+        v-for="i in 3"
+        :key="i"
+        class="narrow"
+        :value="turn[i - 1]"
+        :label="`Turn about ${'xyz'[i - 1]}`"
+        :testid="`number-turn-${i - 1}`"
+        @change="(v) => setTurn(i - 1, v)"
+      />
+      °</span
+    >
+  </div>
+  <div v-if="region.bounds.fit.length" class="row">
+    <label :title="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"
+      ><input
+        type="checkbox"
+        :checked="region.follow"
+        data-testid="follow"
+        @change="
+          change('Follow', (r) => {
+            r.follow = !r.follow
+          })
+        "
+      />
+      follow moving shapes</label
+    >
+  </div>
+  <div v-if="region.bounds.fit.length && !region.follow" class="row">
+    <label title="Large enough for where the shapes are on any frame; otherwise for the first one"
+      ><input
+        type="checkbox"
+        :checked="region.over === 'all frames'"
+        data-testid="over-all-frames"
+        @change="
+          change('Fit to all frames', (r) => {
+            r.over = r.over === 'all frames' ? 'first frame' : 'all frames'
+          })
+        "
+      />
+      fit to all frames</label
+    >
+  </div>
+  <div class="row">
+    <label
+      ><input
+        type="checkbox"
+        :checked="region.cells"
+        data-testid="cells"
+        @change="
+          change('Show cells', (r) => {
+            r.cells = !r.cells
+          })
+        "
+      />
+      show the cells</label
+    >
+  </div>
+  <div class="row top">
+    <span>Fitted to</span>
+    <div class="many">
+      <label v-for="s in shapes" :key="s.id"
+        ><input
+          type="checkbox"
+          :checked="region.bounds.fit.includes(s.id)"
+          :data-testid="`fit-${s.id}`"
+          @change="fit(s.id)"
+        />
+        {{ s.name }}</label
+      >
+      <span v-if="!shapes.length" class="muted">no shape yet</span>
+    </div>
+  </div>
   <template v-if="!region.bounds.fit.length && region.bounds.lower && region.bounds.upper">
-    <div class="row"><span>Lower corner</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="region.bounds.lower[i - 1]" :label="`Lower ${'xyz'[i - 1]}`" @change="(v) => corner('lower', i - 1, v)" /> m</span></div>
-    <div class="row"><span>Upper corner</span><span><NumberField v-for="i in 3" :key="i" class="narrow" :value="region.bounds.upper[i - 1]" :label="`Upper ${'xyz'[i - 1]}`" @change="(v) => corner('upper', i - 1, v)" /> m</span></div>
+    <div class="row">
+      <span>Lower corner</span
+      ><span
+        ><NumberField
+          v-for="i in 3"
+          :key="i"
+          class="narrow"
+          :value="region.bounds.lower[i - 1]"
+          :label="`Lower ${'xyz'[i - 1]}`"
+          @change="(v) => corner('lower', i - 1, v)"
+        />
+        m</span
+      >
+    </div>
+    <div class="row">
+      <span>Upper corner</span
+      ><span
+        ><NumberField
+          v-for="i in 3"
+          :key="i"
+          class="narrow"
+          :value="region.bounds.upper[i - 1]"
+          :label="`Upper ${'xyz'[i - 1]}`"
+          @change="(v) => corner('upper', i - 1, v)"
+        />
+        m</span
+      >
+    </div>
   </template>
   <div v-if="facts" class="cost" :class="{ over: error }" data-testid="region-cost">
-    <span class="muted">voxels</span><span class="num">{{ facts.shape.join(' × ') }} = {{ facts.voxels.toLocaleString('en') }}</span>
+    <span class="muted">voxels</span
+    ><span class="num">{{ facts.shape.join(' × ') }} = {{ facts.voxels.toLocaleString('en') }}</span>
     <span class="muted">baked vector</span><span class="num">{{ bytes(facts.bytes) }}</span>
     <span class="muted">budget</span><span class="num">{{ bytes(look.scene?.facts.budget ?? 0) }}</span>
   </div>
@@ -25,48 +146,95 @@
 </template>
 
 <script setup lang="ts">
+import { storeToRefs } from 'pinia'
 import { computed } from 'vue'
-import type { Region } from '../api/types'
+import type { Region } from '../api/model'
 import { bytes, shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import NumberField from './NumberField.vue'
 import { stay } from '../score/uses'
-import { linkTo, waiting } from './linking'
+import { linkTo } from './linking'
+import { useDesk } from '../stores/desk'
 
 const props = defineProps<{ region: Region }>()
 const study = useStudy()
+const { waiting } = storeToRefs(useDesk())
 const look = useLook()
 const facts = computed(() => look.scene?.facts.regions.find((r) => r.id === props.region.id))
 const error = computed(() => look.scene?.facts.errors[`regions.${props.region.id}`])
-const size = computed(() => (typeof props.region.voxel_size === 'number' ? props.region.voxel_size : (facts.value?.voxel_size ?? 0.1)))
+const size = computed(() =>
+  typeof props.region.voxel_size === 'number' ? props.region.voxel_size : (facts.value?.voxel_size ?? 0.1),
+)
 const padding = computed(() => (typeof props.region.bounds.padding === 'number' ? props.region.bounds.padding : 0))
 const turn = computed(() => (Array.isArray(props.region.turn) ? (props.region.turn as number[]) : [0, 0, 0]))
-function setTurn(i: number, v: number) { change('Turn the region', (r) => { const t = [...turn.value] as [number, number, number]; t[i] = v; r.turn = t }) }
+function setTurn(i: number, v: number) {
+  change('Turn the region', (r) => {
+    const t = [...turn.value] as [number, number, number]
+    t[i] = v
+    r.turn = t
+  })
+}
 const shapes = computed(() => (study.doc?.shapes ?? []).filter((s) => s.kind !== 'plane'))
-const change = (label: string, f: (r: Region) => void) => study.edit(label, (d) => { const r = d.regions.find((x) => x.id === props.region.id); if (r) f(r) })
+const change = (label: string, f: (r: Region) => void) =>
+  study.edit(label, (d) => {
+    const r = d.regions.find((x) => x.id === props.region.id)
+    if (r) f(r)
+  })
 function rename(event: Event) {
   const name = (event.target as HTMLInputElement).value.trim()
-  if (name) change(`Rename to ${name}`, (r) => { r.name = name })
+  if (name)
+    change(`Rename to ${name}`, (r) => {
+      r.name = name
+    })
 }
 function fit(id: string) {
   change('Fit the region', (r) => {
     r.bounds.fit = r.bounds.fit.includes(id) ? r.bounds.fit.filter((x) => x !== id) : [...r.bounds.fit, id]
-    if (r.bounds.fit.length) { r.bounds.lower = null; r.bounds.upper = null }
-    else stay(r)
+    if (r.bounds.fit.length) {
+      r.bounds.lower = null
+      r.bounds.upper = null
+    } else stay(r)
   })
 }
 function corner(which: 'lower' | 'upper', i: number, v: number) {
-  change(`${which === 'lower' ? 'Lower' : 'Upper'} corner`, (r) => { r.bounds[which]![i] = v })
+  change(`${which === 'lower' ? 'Lower' : 'Upper'} corner`, (r) => {
+    r.bounds[which]![i] = v
+  })
 }
 </script>
 
 <style scoped>
-.row { display: flex; justify-content: space-between; align-items: center; min-height: 29px; border-bottom: 1px solid var(--soft); }
-.row.top { align-items: flex-start; padding: 4px 0; }
-.many { display: grid; font-size: 12px; }
-.narrow :deep(input) { width: 52px; }
-.cost { margin-top: 10px; display: grid; grid-template-columns: 1fr auto; row-gap: 3px; font-size: 12px; }
-.pickme { color: var(--signal-text); text-decoration: underline; }
-.over { color: rgb(var(--v-theme-error)) !important; }
+.row {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  min-height: 29px;
+  border-bottom: 1px solid var(--soft);
+}
+.row.top {
+  align-items: flex-start;
+  padding: 4px 0;
+}
+.many {
+  display: grid;
+  font-size: 12px;
+}
+.narrow :deep(input) {
+  width: 52px;
+}
+.cost {
+  margin-top: 10px;
+  display: grid;
+  grid-template-columns: 1fr auto;
+  row-gap: 3px;
+  font-size: 12px;
+}
+.pickme {
+  color: var(--signal-text);
+  text-decoration: underline;
+}
+.over {
+  color: rgb(var(--v-theme-error)) !important;
+}
 </style>

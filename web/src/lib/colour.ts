@@ -1,7 +1,25 @@
 /** Colour maps: sequential (even in lightness, safe for colour-blind eyes), diverging for signed values. */
 type Rgb = [number, number, number]
-const SEQUENTIAL: Rgb[] = [[13, 27, 62], [27, 51, 94], [52, 74, 108], [84, 98, 114], [118, 123, 116], [154, 149, 110], [193, 177, 96], [232, 207, 78], [255, 236, 120]]
-const DIVERGING: Rgb[] = [[28, 66, 122], [78, 120, 168], [150, 178, 204], [236, 229, 216], [226, 160, 128], [205, 98, 66], [160, 48, 30]]
+const SEQUENTIAL: Rgb[] = [
+  [13, 27, 62],
+  [27, 51, 94],
+  [52, 74, 108],
+  [84, 98, 114],
+  [118, 123, 116],
+  [154, 149, 110],
+  [193, 177, 96],
+  [232, 207, 78],
+  [255, 236, 120],
+]
+const DIVERGING: Rgb[] = [
+  [28, 66, 122],
+  [78, 120, 168],
+  [150, 178, 204],
+  [236, 229, 216],
+  [226, 160, 128],
+  [205, 98, 66],
+  [160, 48, 30],
+]
 
 function table(stops: Rgb[]): Uint8Array {
   const out = new Uint8Array(256 * 3)
@@ -13,16 +31,43 @@ function table(stops: Rgb[]): Uint8Array {
   return out
 }
 /** Black body from a dull red to white. */
-const HEAT: Rgb[] = [[40, 6, 4], [110, 16, 6], [178, 38, 8], [226, 80, 14], [248, 132, 30], [255, 180, 66], [255, 220, 130], [255, 244, 214]]
+const HEAT: Rgb[] = [
+  [40, 6, 4],
+  [110, 16, 6],
+  [178, 38, 8],
+  [226, 80, 14],
+  [248, 132, 30],
+  [255, 180, 66],
+  [255, 220, 130],
+  [255, 244, 214],
+]
 /** Around a circle, for directions: even in lightness, the same at both ends. */
-const CYCLIC: Rgb[] = [[201, 120, 84], [176, 148, 74], [112, 164, 110], [84, 160, 160], [104, 140, 192], [156, 124, 184], [194, 116, 138], [201, 120, 84]]
-export const maps = { sequential: table(SEQUENTIAL), diverging: table(DIVERGING), heat: table(HEAT), cyclic: table(CYCLIC) }
+const CYCLIC: Rgb[] = [
+  [201, 120, 84],
+  [176, 148, 74],
+  [112, 164, 110],
+  [84, 160, 160],
+  [104, 140, 192],
+  [156, 124, 184],
+  [194, 116, 138],
+  [201, 120, 84],
+]
+export const maps = {
+  sequential: table(SEQUENTIAL),
+  diverging: table(DIVERGING),
+  heat: table(HEAT),
+  cyclic: table(CYCLIC),
+}
 /** A map from one colour to another, `#rrggbb` each. */
 export function mixed(from: string, to: string): Uint8Array {
   const rgb = (hex: string) => [1, 3, 5].map((i) => parseInt(hex.slice(i, i + 2), 16) || 0) as Rgb
   return table([rgb(from), rgb(to)])
 }
-export interface Mapping { low: number; high: number; map: keyof typeof maps }
+export interface Mapping {
+  low: number
+  high: number
+  map: keyof typeof maps
+}
 
 export function mappingFor(low: number, high: number): Mapping {
   if (low < -1e-6 * Math.max(1, Math.abs(high))) {
@@ -38,7 +83,14 @@ export function index(value: number, m: Mapping): number {
 }
 
 /** RGBA pixels of values; rows upside down if asked, since pictures begin at the top. */
-export function paint(values: Float32Array, columns: number, rows: number, m: Mapping, flip = true, alpha = 255): Uint8ClampedArray<ArrayBuffer> {
+export function paint(
+  values: Float32Array,
+  columns: number,
+  rows: number,
+  m: Mapping,
+  flip = true,
+  alpha = 255,
+): Uint8ClampedArray<ArrayBuffer> {
   const out = new Uint8ClampedArray(columns * rows * 4)
   const lut = maps[m.map]
   for (let r = 0; r < rows; r++) {
@@ -46,12 +98,17 @@ export function paint(values: Float32Array, columns: number, rows: number, m: Ma
     for (let c = 0; c < columns; c++) {
       const k = index(values[from + c], m) * 3
       const o = (r * columns + c) * 4
-      out[o] = lut[k]; out[o + 1] = lut[k + 1]; out[o + 2] = lut[k + 2]; out[o + 3] = alpha
+      out[o] = lut[k]
+      out[o + 1] = lut[k + 1]
+      out[o + 2] = lut[k + 2]
+      out[o + 3] = alpha
     }
   }
   return out
 }
 export function gradientCss(map: keyof typeof maps): string {
-  const stops = [0, 32, 64, 96, 128, 160, 192, 224, 255].map((i) => `rgb(${maps[map][i * 3]},${maps[map][i * 3 + 1]},${maps[map][i * 3 + 2]})`)
+  const stops = [0, 32, 64, 96, 128, 160, 192, 224, 255].map(
+    (i) => `rgb(${maps[map][i * 3]},${maps[map][i * 3 + 1]},${maps[map][i * 3 + 2]})`,
+  )
   return `linear-gradient(90deg,${stops.join(',')})`
 }

@@ -14,9 +14,17 @@ export async function loadPictures() {
     const c = document.createElement('canvas')
     c.width = c.height = facts.size
     for (const [op, v] of Object.entries(values)) {
-      let low = Infinity, high = -Infinity
-      for (const x of v) { low = Math.min(low, x); high = Math.max(high, x) }
-      c.getContext('2d')!.putImageData(new ImageData(paint(v as Float32Array, facts.size, facts.size, mappingFor(low, high)), facts.size, facts.size), 0, 0)
+      let low = Infinity,
+        high = -Infinity
+      for (const x of v) {
+        low = Math.min(low, x)
+        high = Math.max(high, x)
+      }
+      c.getContext('2d')!.putImageData(
+        new ImageData(paint(v as Float32Array, facts.size, facts.size, mappingFor(low, high)), facts.size, facts.size),
+        0,
+        0,
+      )
       made[op] = c.toDataURL()
     }
     pictures.value = made

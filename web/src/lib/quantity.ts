@@ -9,14 +9,27 @@ const FACTORS: Record<string, Record<string, number>> = {
 
 /** The value of a typed expression in `unit`, or an error that says what is wrong. */
 export function parseQuantity(text: string, unit: string): number {
-  const source = text.trim().replace(/,(?=\d)/g, '.').replace(/×/g, '*')
+  const source = text
+    .trim()
+    .replace(/,(?=\d)/g, '.')
+    .replace(/×/g, '*')
   let at = 0
-  const skip = () => { while (source[at] === ' ') at++ }
-  const fail = (what: string): never => { throw new Error(what) }
+  const skip = () => {
+    while (source[at] === ' ') at++
+  }
+  const fail = (what: string): never => {
+    throw new Error(what)
+  }
   function atom(): number {
     skip()
-    if (source[at] === '-') { at++; return -atom() }
-    if (source[at] === '+') { at++; return atom() }
+    if (source[at] === '-') {
+      at++
+      return -atom()
+    }
+    if (source[at] === '+') {
+      at++
+      return atom()
+    }
     if (source[at] === '(') {
       at++
       const inner = sum()
@@ -33,7 +46,8 @@ export function parseQuantity(text: string, unit: string): number {
     const value = Number(found![0])
     if (!word) return value
     const factor = FACTORS[unit]?.[word[0]]
-    if (factor === undefined) fail(unit ? `'${word[0]}' does not fit here; the unit is ${unit}` : `'${word[0]}': this has no unit`)
+    if (factor === undefined)
+      fail(unit ? `'${word[0]}' does not fit here; the unit is ${unit}` : `'${word[0]}': this has no unit`)
     at += word[0].length
     return value * factor!
   }
@@ -41,18 +55,26 @@ export function parseQuantity(text: string, unit: string): number {
     let value = atom()
     for (;;) {
       skip()
-      if (source[at] === '*') { at++; value *= atom() }
-      else if (source[at] === '/') { at++; value /= atom() }
-      else return value
+      if (source[at] === '*') {
+        at++
+        value *= atom()
+      } else if (source[at] === '/') {
+        at++
+        value /= atom()
+      } else return value
     }
   }
   function sum(): number {
     let value = product()
     for (;;) {
       skip()
-      if (source[at] === '+') { at++; value += product() }
-      else if (source[at] === '-') { at++; value -= product() }
-      else return value
+      if (source[at] === '+') {
+        at++
+        value += product()
+      } else if (source[at] === '-') {
+        at++
+        value -= product()
+      } else return value
     }
   }
   const value = sum()

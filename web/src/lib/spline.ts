@@ -10,7 +10,12 @@ function hermite(points: Point[], slopes: number[]): (x: number) => number {
     while (x > points[i + 1][0]) i++
     const h = points[i + 1][0] - points[i][0]
     const s = (x - points[i][0]) / h
-    return points[i][1] * (1 + 2 * s) * (1 - s) ** 2 + h * slopes[i] * s * (1 - s) ** 2 + points[i + 1][1] * s * s * (3 - 2 * s) + h * slopes[i + 1] * s * s * (s - 1)
+    return (
+      points[i][1] * (1 + 2 * s) * (1 - s) ** 2 +
+      h * slopes[i] * s * (1 - s) ** 2 +
+      points[i + 1][1] * s * s * (3 - 2 * s) +
+      h * slopes[i + 1] * s * s * (s - 1)
+    )
   }
 }
 
@@ -39,5 +44,10 @@ export function monotone(points: Point[]): (x: number) => number {
 /** Keys: finite-difference slopes, flat at the ends, as the core's keys. */
 export function smooth(points: Point[]): (x: number) => number {
   const n = points.length
-  return hermite(points, points.map((_, i) => (i === 0 || i === n - 1 ? 0 : (points[i + 1][1] - points[i - 1][1]) / (points[i + 1][0] - points[i - 1][0]))))
+  return hermite(
+    points,
+    points.map((_, i) =>
+      i === 0 || i === n - 1 ? 0 : (points[i + 1][1] - points[i - 1][1]) / (points[i + 1][0] - points[i - 1][0]),
+    ),
+  )
 }

@@ -1,18 +1,17 @@
 /** Instances of a flow: one mesh drawn many times by the GPU, turned, sized and coloured one by one. */
 import * as THREE from 'three'
 import type { Packed } from '../api/client'
-import type { FlowLook } from '../api/types'
+import type { DrawnHead, FlowLook } from '../api/model'
 import { index, maps, mixed, type Mapping } from '../lib/colour'
 import { material } from './materials'
 
-export interface DrawnFacts { frame: number; identity: string; prototypes: string[]; triangles: number; most?: number; on?: string }
 /** Meshes by key, as the server names their content; kept for as long as the page is open, at most so many. */
 const meshes = new Map<string, THREE.BufferGeometry>()
 const KEPT = 24
 export const knownMeshes = () => [...meshes.keys()]
 
 /** Take the meshes out of a reply that are not known yet. */
-export function keepMeshes(packed: Packed<DrawnFacts>) {
+export function keepMeshes(packed: Packed<DrawnHead>) {
   for (const key of packed.facts.prototypes) {
     const vertices = packed.arrays[`${key}.vertices`] as Float32Array | undefined
     if (!vertices || meshes.has(key)) continue
@@ -31,9 +30,16 @@ export function keepMeshes(packed: Packed<DrawnFacts>) {
 }
 
 /** Whether there are instances and they are few enough for the view; else points are shown in their place. */
-export const areDrawn = (packed: Packed<DrawnFacts> | null) => !!packed?.facts.on && packed.facts.triangles <= (packed.facts.most ?? 0)
+export const areDrawn = (packed: Packed<DrawnHead> | null) =>
+  !!packed?.facts.on && packed.facts.triangles <= packed.facts.most
 
-export function drawInstances(group: THREE.Group, packed: Packed<DrawnFacts> | null, look: FlowLook, range: [number, number], stale: boolean) {
+export function drawInstances(
+  group: THREE.Group,
+  packed: Packed<DrawnHead> | null,
+  look: FlowLook,
+  range: [number, number],
+  stale: boolean,
+) {
   for (const child of [...group.children]) {
     group.remove(child)
     ;(child as THREE.InstancedMesh).dispose()
@@ -45,15 +51,33 @@ export function drawInstances(group: THREE.Group, packed: Packed<DrawnFacts> | n
   const sizes = packed.arrays['instances.sizes'] as Float32Array
   const which = packed.arrays['instances.which'] as Int32Array
   const tone = packed.arrays['instances.tone'] as Float32Array
-  const table = look.map === 'mix' ? mixed(look.from, look.to) : maps[look.map]
+  const table = look.map === 'mix' ? mixed(look.first, look.last) : maps[look.map]
   const m: Mapping = { low: range[0], high: range[1], map: 'sequential' }
   const counts = packed.facts.prototypes.map((_, p) => which.reduce((n, w) => n + Number(w === p), 0))
-  const matrix = new THREE.Matrix4(), at = new THREE.Vector3(), turn = new THREE.Quaternion(), scale = new THREE.Vector3(), colour = new THREE.Color()
+  const matrix = new THREE.Matrix4(),
+    at = new THREE.Vector3(),
+    turn = new THREE.Quaternion(),
+    scale = new THREE.Vector3(),
+    colour = new THREE.Color()
   packed.facts.prototypes.forEach((key, p) => {
     const g = meshes.get(key)
     if (!g || !counts[p]) return
     const name = `instances.${stale}`
-    const mesh = new THREE.InstancedMesh(g, material(name, () => new THREE.MeshStandardMaterial({ roughness: 0.55, metalness: 0.05, side: THREE.DoubleSide, transparent: stale, opacity: stale ? 0.35 : 1 })), counts[p])
+    const mesh = new THREE.InstancedMesh(
+      g,
+      material(
+        name,
+        () =>
+          new THREE.MeshStandardMaterial({
+            roughness: 0.55,
+            metalness: 0.05,
+            side: THREE.DoubleSide,
+            transparent: stale,
+            opacity: stale ? 0.35 : 1,
+          }),
+      ),
+      counts[p],
+    )
     let o = 0
     for (let i = 0; i < which.length; i++) {
       if (which[i] !== p) continue

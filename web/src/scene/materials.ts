@@ -1,9 +1,11 @@
-/** Materials that are kept: a material made anew for every redraw would have its shaders compiled anew, tens of milliseconds each. */
+/** Materials that are kept: a material made anew for every redraw would have its shaders compiled anew, tens of
+ * milliseconds each. */
 import * as THREE from 'three'
 
 const kept = new Map<string, THREE.Material>()
 
-/** The material of that name, made when it is first asked for. The name has to say everything that `make` depends on. */
+/** The material of that name, made when it is first asked for. The name has to say everything that `make`
+ * depends on. */
 export function material<M extends THREE.Material>(name: string, make: () => M): M {
   let found = kept.get(name)
   if (!found) {
@@ -20,6 +22,7 @@ export function clear(group: THREE.Object3D) {
     group.remove(child)
     const o = child as THREE.Mesh
     o.geometry?.dispose()
-    for (const m of Array.isArray(o.material) ? o.material : o.material ? [o.material] : []) if (!m.userData.kept) m.dispose()
+    for (const m of Array.isArray(o.material) ? o.material : o.material ? [o.material] : [])
+      if (!m.userData.kept) m.dispose()
   }
 }

@@ -1,12 +1,13 @@
 /** Particles of one flow as points: quantised buffers as the server sends them, placed and coloured on the GPU. */
 import * as THREE from 'three'
 import { maps, mixed } from '../lib/colour'
-import type { Frame } from '../stores/runs'
-import type { FlowLook } from '../api/types'
+import type { PointsPart } from '../forms/frames'
+import type { FlowLook } from '../api/model'
 
 const vertex = `
-attribute float tone; attribute float left;
-uniform vec3 lower; uniform vec3 extent; uniform float low; uniform float high; uniform float mapLow; uniform float mapHigh;
+attribute float tone; attribute float left; attribute vec3 colours; uniform float painted;
+uniform vec3 lower; uniform vec3 extent; uniform float low; uniform float high; uniform float mapLow;
+uniform float mapHigh;
 uniform sampler2D lut; uniform float size; uniform float scale; uniform float dim;
 varying vec4 tint;
 void main() {
@@ -17,7 +18,8 @@ void main() {
   gl_PointSize = clamp(size * scale / away, 1.0, 14.0);
   float value = low + tone * (high - low);
   float share = clamp((value - mapLow) / (mapHigh - mapLow), 0.0, 1.0);
-  tint = vec4(texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb, min(1.0, left * 3.0) * dim);
+  vec3 chosen = painted > 0.5 ? colours : texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb;
+  tint = vec4(chosen, min(1.0, left * 3.0) * dim);
 }`
 const fragment = `
 varying vec4 tint; uniform float strength;
@@ -38,17 +40,29 @@ export class Particles {
   private readonly rgba = new Uint8Array(256 * 4)
   private readonly lut: THREE.DataTexture
   private map = ''
-  private frame: Frame | null = null
+  private part: PointsPart | null = null
   private readonly material: THREE.ShaderMaterial
 
   constructor() {
     this.lut = new THREE.DataTexture(this.rgba, 256, 1)
     this.material = new THREE.ShaderMaterial({
-      vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false,
+      vertexShader: vertex,
+      fragmentShader: fragment,
+      transparent: true,
+      depthWrite: false,
       uniforms: {
-        lut: { value: this.lut }, size: { value: 2 }, scale: { value: 9 }, strength: { value: 0.5 }, dim: { value: 1 },
-        lower: { value: new THREE.Vector3() }, extent: { value: new THREE.Vector3(1, 1, 1) },
-        low: { value: 0 }, high: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 },
+        lut: { value: this.lut },
+        size: { value: 2 },
+        scale: { value: 9 },
+        strength: { value: 0.5 },
+        dim: { value: 1 },
+        painted: { value: 0 },
+        lower: { value: new THREE.Vector3() },
+        extent: { value: new THREE.Vector3(1, 1, 1) },
+        low: { value: 0 },
+        high: { value: 1 },
+        mapLow: { value: 0 },
+        mapHigh: { value: 1 },
       },
     })
     this.points = new THREE.Points(new THREE.BufferGeometry(), this.material)
@@ -57,10 +71,10 @@ export class Particles {
   }
   /** Colours of a look: a named map, lightened where it would be lost on the dark view, or a mix of two colours. */
   private paint(look: FlowLook) {
-    const key = look.map === 'mix' ? `mix${look.from}${look.to}` : look.map
+    const key = look.map === 'mix' ? `mix${look.first}${look.last}` : look.map
     if (this.map === key) return
     this.map = key
-    const table = look.map === 'mix' ? mixed(look.from, look.to) : maps[look.map]
+    const table = look.map === 'mix' ? mixed(look.first, look.last) : maps[look.map]
     const pale = look.map === 'sequential' ? 0.2 : 0
     for (let i = 0; i < 256; i++) {
       const c = [0, 1, 2].map((k) => table[3 * i + k] * (1 - pale) + [184, 209, 242][k] * pale)
@@ -68,17 +82,21 @@ export class Particles {
     }
     this.lut.needsUpdate = true
   }
-  show(frame: Frame | null, look: FlowLook, range: [number, number], stale: boolean) {
+  show(part: PointsPart | null, look: FlowLook, range: [number, number], stale: boolean) {
     this.paint(look)
-    this.points.visible = !!frame?.count && look.shown
-    if (!frame || !this.points.visible) return
+    this.points.visible = !!part?.head.count && look.shown
+    if (!part || !this.points.visible) return
+    const frame = part.head
     const u = this.material.uniforms
-    if (frame !== this.frame) {
-      this.frame = frame
+    if (part !== this.part) {
+      this.part = part
       const g = this.points.geometry
-      g.setAttribute('position', new THREE.BufferAttribute(frame.position, 3, true))
-      g.setAttribute('tone', new THREE.BufferAttribute(frame.tone, 1, true))
-      g.setAttribute('left', new THREE.BufferAttribute(frame.left, 1, true))
+      g.setAttribute('position', new THREE.BufferAttribute(part.position, 3, true))
+      g.setAttribute('tone', new THREE.BufferAttribute(part.tone, 1, true))
+      g.setAttribute('left', new THREE.BufferAttribute(part.left, 1, true))
+      if (part.colours) g.setAttribute('colours', new THREE.BufferAttribute(part.colours, 3, true))
+      else g.deleteAttribute('colours')
+      Object.assign(u.painted, { value: part.colours ? 1 : 0 })
       this.count = frame.count
       this.shuffle(frame.count)
       this.draft(this.coarse)
@@ -101,7 +119,10 @@ export class Particles {
   }
   /** Draw order: a fixed shuffle, so that any beginning of it is an even share of the particles. */
   private shuffle(n: number) {
-    if (n <= DRAFT) { this.points.geometry.setIndex(null); return }
+    if (n <= DRAFT) {
+      this.points.geometry.setIndex(null)
+      return
+    }
     if (this.order.length !== n) {
       this.order = new Uint32Array(n)
       // a stride that shares no factor with n visits all, far apart one after the other

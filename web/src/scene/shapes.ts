@@ -2,11 +2,17 @@
 import * as THREE from 'three'
 import { toCreasedNormals } from 'three/examples/jsm/utils/BufferGeometryUtils.js'
 import type { Packed } from '../api/client'
-import type { StudyDoc } from '../api/types'
+import type { StudyDoc } from '../api/model'
 import type { SceneFacts } from '../stores/look'
 import { clear, material } from './materials'
 
-export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null, doc: StudyDoc | null, selected: string | null, obstacles: Set<string>) {
+export function drawShapes(
+  group: THREE.Group,
+  packed: Packed<SceneFacts> | null,
+  doc: StudyDoc | null,
+  selected: string | null,
+  obstacles: Set<string>,
+) {
   clear(group)
   if (!packed || !doc) return
   for (const shape of packed.facts.shapes) {
@@ -20,28 +26,55 @@ export function drawShapes(group: THREE.Group, packed: Packed<SceneFacts> | null
     geometry.dispose()
     const solid = obstacles.has(shape.id) || part.kind === 'mesh'
     const chosen = selected === shape.id
-    const mesh = new THREE.Mesh(flat, material(`shape.${solid}.${chosen}`, () => new THREE.MeshLambertMaterial({
-      color: chosen ? 0xe3b6a2 : solid ? 0xd9d0bd : 0x6f7f9c, transparent: !solid, opacity: solid ? 1 : chosen ? 0.4 : 0.22,
-      side: THREE.DoubleSide, depthWrite: solid,
-    })))
+    const mesh = new THREE.Mesh(
+      flat,
+      material(
+        `shape.${solid}.${chosen}`,
+        () =>
+          new THREE.MeshLambertMaterial({
+            color: chosen ? 0xe3b6a2 : solid ? 0xd9d0bd : 0x6f7f9c,
+            transparent: !solid,
+            opacity: solid ? 1 : chosen ? 0.4 : 0.22,
+            side: THREE.DoubleSide,
+            depthWrite: solid,
+          }),
+      ),
+    )
     mesh.name = shape.id
     group.add(mesh)
   }
 }
 
 /** The cells of a region on its floor and two sides; at most every 200th line is drawn. */
-function cellsOf(at: (i: number, j: number, k: number) => THREE.Vector3, shape: number[], colour: number): THREE.LineSegments {
+function cellsOf(
+  at: (i: number, j: number, k: number) => THREE.Vector3,
+  shape: number[],
+  colour: number,
+): THREE.LineSegments {
   const origin = at(0, 0, 0)
   const axes = [at(1, 0, 0), at(0, 1, 0), at(0, 0, 1)].map((p) => p.sub(origin))
   const points: THREE.Vector3[] = []
-  for (const [a, b] of [[0, 1], [1, 0], [0, 2], [2, 0], [1, 2], [2, 1]]) {
+  for (const [a, b] of [
+    [0, 1],
+    [1, 0],
+    [0, 2],
+    [2, 0],
+    [1, 2],
+    [2, 1],
+  ]) {
     const every = Math.max(1, Math.ceil(shape[a] / 200))
     for (let i = 0; i <= shape[a]; i += every) {
       const p = origin.clone().addScaledVector(axes[a], i / shape[a])
       points.push(p, p.clone().add(axes[b]))
     }
   }
-  return new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(points), material(`cells.${colour}`, () => new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity: 0.28, depthWrite: false })))
+  return new THREE.LineSegments(
+    new THREE.BufferGeometry().setFromPoints(points),
+    material(
+      `cells.${colour}`,
+      () => new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity: 0.28, depthWrite: false }),
+    ),
+  )
 }
 
 export function drawRegions(group: THREE.Group, packed: Packed<SceneFacts> | null, selected: string | null) {
@@ -50,8 +83,12 @@ export function drawRegions(group: THREE.Group, packed: Packed<SceneFacts> | nul
     const colour = selected === r.id ? 0xe07a5c : 0x5b6b88
     const at = (i: number, j: number, k: number) => new THREE.Vector3(...r.corners[4 * i + 2 * j + k])
     const edges: THREE.Vector3[] = []
-    for (const a of [0, 1]) for (const b of [0, 1]) edges.push(at(0, a, b), at(1, a, b), at(a, 0, b), at(a, 1, b), at(a, b, 0), at(a, b, 1))
-    const lines = new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(edges), material(`box.${colour}`, () => new THREE.LineDashedMaterial({ color: colour, dashSize: 0.12, gapSize: 0.1 })))
+    for (const a of [0, 1])
+      for (const b of [0, 1]) edges.push(at(0, a, b), at(1, a, b), at(a, 0, b), at(a, 1, b), at(a, b, 0), at(a, b, 1))
+    const lines = new THREE.LineSegments(
+      new THREE.BufferGeometry().setFromPoints(edges),
+      material(`box.${colour}`, () => new THREE.LineDashedMaterial({ color: colour, dashSize: 0.12, gapSize: 0.1 })),
+    )
     lines.computeLineDistances()
     group.add(lines)
     if (r.cells) group.add(cellsOf(at, r.shape, colour))

@@ -1,8 +1,10 @@
-/** Gas of one flow: marched through a 3D texture of density, light and temperature; or one channel in the colours of a map. */
+/** Gas of one flow: marched through a 3D texture of density, light and temperature; or one channel in the colours of a
+ * map. */
 import * as THREE from 'three'
-import type { FlowLook } from '../api/types'
+import type { FlowLook } from '../api/model'
 import { maps, mixed } from '../lib/colour'
-import type { Volume } from '../stores/volumes'
+import { SMOKE } from '../forms/channels'
+import type { VolumePart } from '../forms/frames'
 
 const vertex = `
 varying vec3 place;
@@ -13,10 +15,13 @@ void main() {
 // The box is the unit cube; texels are density, light, temperature and one more channel.
 const fragment = `
 precision highp sampler3D;
-uniform sampler3D texels; uniform sampler3D colours; uniform float coloured; uniform sampler2D lut; uniform sampler2D depths; uniform sampler2D body;
+uniform sampler3D texels; uniform sampler3D colours; uniform float coloured; uniform sampler2D lut;
+uniform sampler2D depths; uniform sampler2D body;
 uniform vec3 eye; uniform vec3 ahead; uniform float parallel; uniform vec3 size; uniform mat4 clip; uniform vec2 screen;
-uniform float steps; uniform float absorb; uniform float densityTop; uniform float heatTop; uniform float cold; uniform float hot;
-uniform float glow; uniform vec3 tint; uniform float channelTop; uniform float mapLow; uniform float mapHigh; uniform float plain; uniform float dim; uniform float channelLow; uniform float signed_;
+uniform float steps; uniform float absorb; uniform float densityTop; uniform float heatTop;
+uniform float cold; uniform float hot;
+uniform float glow; uniform vec3 tint; uniform float channelTop; uniform float mapLow; uniform float mapHigh;
+uniform float plain; uniform float dim; uniform float channelLow; uniform float signed_;
 varying vec3 place;
 float unit(vec2 p) { return fract(52.9829189 * fract(dot(p, vec2(0.06711056, 0.00583715)))); }
 void main() {
@@ -89,24 +94,62 @@ export class Smoke {
   readonly mesh: THREE.Mesh<THREE.BoxGeometry, THREE.ShaderMaterial>
   /** The window that the gas was computed in. */
   readonly outline: THREE.LineSegments
-  private volume: Volume | null = null
+  private part: VolumePart | null = null
   private map = ''
   private texture: THREE.Data3DTexture | null = null
   private hues: THREE.Data3DTexture | null = null
 
   constructor(private readonly depths: () => THREE.Texture | null) {
     const geometry = new THREE.BoxGeometry(1, 1, 1).translate(0.5, 0.5, 0.5)
-    this.mesh = new THREE.Mesh(geometry, new THREE.ShaderMaterial({
-      vertexShader: vertex, fragmentShader: fragment, transparent: true, depthWrite: false, depthTest: false, side: THREE.BackSide,
-      blending: THREE.CustomBlending, blendSrc: THREE.OneFactor, blendDst: THREE.OneMinusSrcAlphaFactor, premultipliedAlpha: true, toneMapped: false,
-      uniforms: {
-        texels: { value: null }, colours: { value: null }, coloured: { value: 0 }, lut: { value: lutOf(maps.sequential) }, body: { value: lutOf(maps.heat) }, depths: { value: null }, eye: { value: new THREE.Vector3() }, ahead: { value: new THREE.Vector3() },
-        parallel: { value: 0 }, size: { value: new THREE.Vector3(1, 1, 1) }, clip: { value: new THREE.Matrix4() }, screen: { value: new THREE.Vector2(1, 1) }, steps: { value: FULL },
-        absorb: { value: 12 }, densityTop: { value: 1 }, heatTop: { value: 1 }, cold: { value: 200 }, hot: { value: 1200 }, glow: { value: 1 }, tint: { value: new THREE.Vector3(0.8, 0.83, 0.87) },
-        channelTop: { value: 1 }, mapLow: { value: 0 }, mapHigh: { value: 1 }, plain: { value: 0 }, dim: { value: 1 }, channelLow: { value: 0 }, signed_: { value: 0 },
-      },
-    }))
-    this.outline = new THREE.LineSegments(new THREE.EdgesGeometry(geometry), new THREE.LineBasicMaterial({ color: 0xe0b45c, transparent: true, opacity: 0.45 }))
+    this.mesh = new THREE.Mesh(
+      geometry,
+      new THREE.ShaderMaterial({
+        vertexShader: vertex,
+        fragmentShader: fragment,
+        transparent: true,
+        depthWrite: false,
+        depthTest: false,
+        side: THREE.BackSide,
+        blending: THREE.CustomBlending,
+        blendSrc: THREE.OneFactor,
+        blendDst: THREE.OneMinusSrcAlphaFactor,
+        premultipliedAlpha: true,
+        toneMapped: false,
+        uniforms: {
+          texels: { value: null },
+          colours: { value: null },
+          coloured: { value: 0 },
+          lut: { value: lutOf(maps.sequential) },
+          body: { value: lutOf(maps.heat) },
+          depths: { value: null },
+          eye: { value: new THREE.Vector3() },
+          ahead: { value: new THREE.Vector3() },
+          parallel: { value: 0 },
+          size: { value: new THREE.Vector3(1, 1, 1) },
+          clip: { value: new THREE.Matrix4() },
+          screen: { value: new THREE.Vector2(1, 1) },
+          steps: { value: FULL },
+          absorb: { value: 12 },
+          densityTop: { value: 1 },
+          heatTop: { value: 1 },
+          cold: { value: 200 },
+          hot: { value: 1200 },
+          glow: { value: 1 },
+          tint: { value: new THREE.Vector3(0.8, 0.83, 0.87) },
+          channelTop: { value: 1 },
+          mapLow: { value: 0 },
+          mapHigh: { value: 1 },
+          plain: { value: 0 },
+          dim: { value: 1 },
+          channelLow: { value: 0 },
+          signed_: { value: 0 },
+        },
+      }),
+    )
+    this.outline = new THREE.LineSegments(
+      new THREE.EdgesGeometry(geometry),
+      new THREE.LineBasicMaterial({ color: 0xe0b45c, transparent: true, opacity: 0.45 }),
+    )
     this.outline.visible = false
     this.mesh.add(this.outline)
     this.mesh.frustumCulled = false
@@ -124,23 +167,33 @@ export class Smoke {
       this.mesh.material.uniformsNeedUpdate = true
     }
   }
-  show(volume: Volume | null, look: FlowLook, stale: boolean) {
-    this.mesh.visible = !!volume && look.shown
-    if (!volume || !this.mesh.visible) return
+  show(part: VolumePart | null, look: FlowLook, stale: boolean) {
+    this.mesh.visible = !!part && look.shown
+    if (!part || !this.mesh.visible) return
+    const volume = part.head
     const u = this.mesh.material.uniforms
-    if (volume !== this.volume) {
-      this.volume = volume
+    if (part !== this.part) {
+      this.part = part
       this.texture?.dispose()
-      this.texture = textureOf(volume.texels, volume.shape)
+      this.texture = textureOf(part.texels, volume.shape)
       u.texels.value = this.texture
       this.hues?.dispose()
-      this.hues = volume.colours ? textureOf(volume.colours, volume.shape) : null
+      this.hues = part.colours ? textureOf(part.colours, volume.shape) : null
       u.colours.value = this.hues ?? this.texture
       Object.assign(u.coloured, { value: this.hues ? 1 : 0 })
-      const axes = volume.axes, m = new THREE.Matrix4()
+      const axes = volume.axes,
+        m = new THREE.Matrix4()
       const columns = [0, 1, 2].map((c) => new THREE.Vector3(axes[0][c], axes[1][c], axes[2][c]))
-      const corner = columns[0].clone().multiplyScalar(volume.lower[0]).addScaledVector(columns[1], volume.lower[1]).addScaledVector(columns[2], volume.lower[2])
-      m.makeBasis(columns[0].clone().multiplyScalar(volume.size[0]), columns[1].clone().multiplyScalar(volume.size[1]), columns[2].clone().multiplyScalar(volume.size[2])).setPosition(corner)
+      const corner = columns[0]
+        .clone()
+        .multiplyScalar(volume.lower[0])
+        .addScaledVector(columns[1], volume.lower[1])
+        .addScaledVector(columns[2], volume.lower[2])
+      m.makeBasis(
+        columns[0].clone().multiplyScalar(volume.size[0]),
+        columns[1].clone().multiplyScalar(volume.size[1]),
+        columns[2].clone().multiplyScalar(volume.size[2]),
+      ).setPosition(corner)
       this.mesh.matrix.copy(m)
       this.mesh.matrixWorldNeedsUpdate = true
       u.size.value.fromArray(volume.size)
@@ -149,27 +202,30 @@ export class Smoke {
       Object.assign(u.channelTop, { value: volume.tops.channel ?? 1 })
       Object.assign(u.channelLow, { value: volume.low })
     }
-    const key = look.map === 'mix' ? `mix${look.from}${look.to}` : look.map
+    const key = look.map === 'mix' ? `mix${look.first}${look.last}` : look.map
     if (this.map !== key) {
       this.map = key
       u.lut.value.dispose()
-      u.lut.value = lutOf(look.map === 'mix' ? mixed(look.from, look.to) : maps[look.map])
+      u.lut.value = lutOf(look.map === 'mix' ? mixed(look.first, look.last) : maps[look.map])
     }
-    const plain = look.colour !== 'smoke'
+    const plain = look.colour !== SMOKE
     Object.assign(u.plain, { value: plain ? 1 : 0 })
     Object.assign(u.absorb, { value: look.absorb })
     Object.assign(u.glow, { value: look.glow })
     Object.assign(u.cold, { value: look.cold })
     Object.assign(u.hot, { value: look.hot })
     u.tint.value.copy(rgb(look.tint))
-    const high = look.high ?? volume.tops.channel ?? 1, low = look.low ?? volume.low
+    const high = look.high ?? volume.tops.channel ?? 1,
+      low = look.low ?? volume.low
     Object.assign(u.signed_, { value: plain && look.map === 'diverging' && low < 0 ? 1 : 0 })
     Object.assign(u.mapLow, { value: low })
     Object.assign(u.mapHigh, { value: high > low ? high : low + 1 })
     Object.assign(u.dim, { value: stale ? 0.45 : 1 })
   }
   /** Fewer steps while the view moves on a machine that draws slowly. */
-  draft(coarse: boolean) { this.mesh.material.uniforms.steps.value = coarse ? COARSE : FULL }
+  draft(coarse: boolean) {
+    this.mesh.material.uniforms.steps.value = coarse ? COARSE : FULL
+  }
   dispose() {
     this.texture?.dispose()
     this.hues?.dispose()

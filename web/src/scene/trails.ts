@@ -1,16 +1,22 @@
 /** What a flow's lane draws: trails and flow lines as lines that fade toward their ends, points spread along them. */
 import * as THREE from 'three'
 import type { Packed } from '../api/client'
-import type { FlowLook } from '../api/types'
+import type { DrawnHead, FlowLook } from '../api/model'
 import { index, maps, mixed, type Mapping } from '../lib/colour'
-import { areDrawn, type DrawnFacts } from './instances'
+import { areDrawn } from './instances'
 import { clear, material } from './materials'
 
-export function drawTrails(group: THREE.Group, packed: Packed<DrawnFacts> | null, look: FlowLook, range: [number, number], stale: boolean) {
+export function drawTrails(
+  group: THREE.Group,
+  packed: Packed<DrawnHead> | null,
+  look: FlowLook,
+  range: [number, number],
+  stale: boolean,
+) {
   clear(group)
   group.visible = look.shown
   const points = packed?.arrays['lines.points'] as Float32Array | undefined
-  const table = look.map === 'mix' ? mixed(look.from, look.to) : maps[look.map]
+  const table = look.map === 'mix' ? mixed(look.first, look.last) : maps[look.map]
   const m: Mapping = { low: range[0], high: range[1], map: 'sequential' }
   const lit = (values: Float32Array | undefined, i: number, shade: number) => {
     const k = index(values ? values[i] : 0, m) * 3
@@ -24,18 +30,42 @@ export function drawTrails(group: THREE.Group, packed: Packed<DrawnFacts> | null
     if (back) for (const b of back) longest = Math.max(longest, b)
     const pieces = points.length / 3 - counts.length
     const order = new Uint32Array(pieces * 2)
-    let o = 0, i = 0
-    for (const n of counts) { for (let k = 0; k < n - 1; k++) { order[o++] = i + k; order[o++] = i + k + 1 } i += n }
+    let o = 0,
+      i = 0
+    for (const n of counts) {
+      for (let k = 0; k < n - 1; k++) {
+        order[o++] = i + k
+        order[o++] = i + k + 1
+      }
+      i += n
+    }
     const colours = new Float32Array(points.length)
-    for (let p = 0; p < points.length / 3; p++) colours.set(lit(speed, p, (back ? 1 - 0.85 * (back[p] / longest) : 0.8) * (stale ? 0.35 : 1)), 3 * p)
+    for (let p = 0; p < points.length / 3; p++)
+      colours.set(lit(speed, p, (back ? 1 - 0.85 * (back[p] / longest) : 0.8) * (stale ? 0.35 : 1)), 3 * p)
     const g = new THREE.BufferGeometry()
     g.setAttribute('position', new THREE.BufferAttribute(points, 3))
     g.setAttribute('color', new THREE.BufferAttribute(colours, 3))
     g.setIndex(new THREE.BufferAttribute(order, 1))
     const additive = look.blend !== 'opaque'
     // many glowing lines over one another would be white: the more there are the fainter each, in steps
-    const opacity = additive ? Math.max(0.08, Math.min(0.6, Math.round(60 * Math.sqrt(150 / counts.length)) / 100)) : 0.9
-    const lines = new THREE.LineSegments(g, material(`trail.${additive}.${opacity}`, () => new THREE.LineBasicMaterial({ vertexColors: true, transparent: true, opacity, depthWrite: false, toneMapped: false, blending: additive ? THREE.AdditiveBlending : THREE.NormalBlending })))
+    const opacity = additive
+      ? Math.max(0.08, Math.min(0.6, Math.round(60 * Math.sqrt(150 / counts.length)) / 100))
+      : 0.9
+    const lines = new THREE.LineSegments(
+      g,
+      material(
+        `trail.${additive}.${opacity}`,
+        () =>
+          new THREE.LineBasicMaterial({
+            vertexColors: true,
+            transparent: true,
+            opacity,
+            depthWrite: false,
+            toneMapped: false,
+            blending: additive ? THREE.AdditiveBlending : THREE.NormalBlending,
+          }),
+      ),
+    )
     lines.renderOrder = 3
     lines.frustumCulled = false
     group.add(lines)
@@ -49,7 +79,13 @@ export function drawTrails(group: THREE.Group, packed: Packed<DrawnFacts> | null
     g.setAttribute('position', new THREE.BufferAttribute(beads, 3))
     g.setAttribute('color', new THREE.BufferAttribute(colours, 3))
     const size = Math.max(1.5, look.size * 1.6)
-    const dots = new THREE.Points(g, material(`beads.${size}`, () => new THREE.PointsMaterial({ vertexColors: true, size, sizeAttenuation: false, toneMapped: false })))
+    const dots = new THREE.Points(
+      g,
+      material(
+        `beads.${size}`,
+        () => new THREE.PointsMaterial({ vertexColors: true, size, sizeAttenuation: false, toneMapped: false }),
+      ),
+    )
     dots.renderOrder = 4
     dots.frustumCulled = false
     group.add(dots)

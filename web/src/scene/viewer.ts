@@ -1,7 +1,7 @@
 /** The 3D view: camera, orbit, draw on demand. What is drawn comes from the layers beside this file. */
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
-import type { Vec3 } from '../api/types'
+import type { Vec3 } from '../api/model'
 
 export class Viewer {
   readonly scene = new THREE.Scene()
@@ -36,8 +36,13 @@ export class Viewer {
     for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1)
     this.camera.position.set(-3.2, -7.5, 3.4)
     this.controls = new OrbitControls(this.camera, this.renderer.domElement)
-    this.controls.addEventListener('start', () => { this.turning = true })
-    this.controls.addEventListener('end', () => { this.turning = false; this.draw() })
+    this.controls.addEventListener('start', () => {
+      this.turning = true
+    })
+    this.controls.addEventListener('end', () => {
+      this.turning = false
+      this.draw()
+    })
     this.controls.addEventListener('change', () => this.draw())
     this.scene.add(new THREE.HemisphereLight(0xe8eefc, 0x2a3350, 1.1))
     const sun = new THREE.DirectionalLight(0xfff2d8, 2.1)
@@ -52,13 +57,26 @@ export class Viewer {
     this.lens(this.distance)
     this.draw()
   }
-  get parallel() { return this.camera === this.flat }
-  /** How far the picture seems to be from what is looked at; zooming a parallel view changes its scale, not its place. */
-  private get distance() { return this.camera.position.distanceTo(this.controls.target) / this.flat.zoom }
+  get parallel() {
+    return this.camera === this.flat
+  }
+  /** How far the picture seems to be from what is looked at; zooming a parallel view changes its scale, not its
+   * place. */
+  private get distance() {
+    return this.camera.position.distanceTo(this.controls.target) / this.flat.zoom
+  }
   /** Set both cameras so that they show the same at a distance. */
   private lens(distance: number) {
     const half = distance * Math.tan((this.perspective.fov * Math.PI) / 360)
-    Object.assign(this.flat, { top: half, bottom: -half, left: -half * this.perspective.aspect, right: half * this.perspective.aspect, zoom: 1, near: -40 * distance, far: 40 * distance })
+    Object.assign(this.flat, {
+      top: half,
+      bottom: -half,
+      left: -half * this.perspective.aspect,
+      right: half * this.perspective.aspect,
+      zoom: 1,
+      near: -40 * distance,
+      far: 40 * distance,
+    })
     Object.assign(this.perspective, { near: distance / 200, far: distance * 40 })
     const way = this.camera.position.clone().sub(this.controls.target).normalize()
     this.camera.position.copy(this.controls.target).addScaledVector(way, distance)
@@ -90,10 +108,18 @@ export class Viewer {
       this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
       this.coarse((gap < 300 || this.turning) && (this.software || this.slow > 0.5))
       this.render()
-      requestAnimationFrame(() => { this.last = performance.now() }) // by then it is on the screen, or nearly
+      requestAnimationFrame(() => {
+        this.last = performance.now()
+      }) // by then it is on the screen, or nearly
       this.drawn++
       this.host.dataset.drawn = String(this.drawn)
-      if (this.isCoarse) this.rest = window.setTimeout(() => { if (!this.turning) { this.last = 0; this.draw() } }, 320)
+      if (this.isCoarse)
+        this.rest = window.setTimeout(() => {
+          if (!this.turning) {
+            this.last = 0
+            this.draw()
+          }
+        }, 320)
     })
   }
   /** Told when pictures become coarser or full again. */
@@ -104,7 +130,8 @@ export class Viewer {
     this.onCoarse?.(on)
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2) * (on ? 0.6 : 1))
   }
-  /** What hides smoke behind it, or null if nothing needs to know; its distance is drawn into `depths` before each picture. */
+  /** What hides smoke behind it, or null if nothing needs to know; its distance is drawn into `depths` before each
+   * picture. */
   solid: (() => THREE.Object3D[] | null) | null = null
   depths: THREE.DepthTexture | null = null
   private target: THREE.WebGLRenderTarget | null = null
@@ -127,7 +154,9 @@ export class Viewer {
     r.render(this.scene, this.camera)
     r.setRenderTarget(null)
     this.scene.overrideMaterial = null
-    this.scene.children.forEach((c, i) => { c.visible = shown[i] })
+    this.scene.children.forEach((c, i) => {
+      c.visible = shown[i]
+    })
   }
   /** Groups that are only on the left (before) or the right (after) half, when the view is split. */
   split: { before: THREE.Object3D[]; after: THREE.Object3D[] } | null = null
@@ -142,22 +171,31 @@ export class Viewer {
     }
     const { clientWidth: w, clientHeight: h } = this.host
     r.setScissorTest(true)
-    for (const [half, on, off] of [[0, s.before, s.after], [1, s.after, s.before]] as const) {
+    for (const [half, on, off] of [
+      [0, s.before, s.after],
+      [1, s.after, s.before],
+    ] as const) {
       const shown = on.map((g) => g.visible)
       for (const g of on) g.visible = true
       const hidden = off.map((g) => g.visible)
       for (const g of off) g.visible = false
       r.setScissor((half * w) / 2, 0, w / 2, h)
       r.render(this.scene, this.camera)
-      on.forEach((g, i) => { g.visible = shown[i] })
-      off.forEach((g, i) => { g.visible = hidden[i] })
+      on.forEach((g, i) => {
+        g.visible = shown[i]
+      })
+      off.forEach((g, i) => {
+        g.visible = hidden[i]
+      })
     }
     r.setScissorTest(false)
   }
   /** Look along a direction at what is looked at now. */
   turnTo(direction: Vec3) {
     const { distance } = this
-    this.camera.position.copy(this.controls.target).addScaledVector(new THREE.Vector3(...direction).normalize(), distance)
+    this.camera.position
+      .copy(this.controls.target)
+      .addScaledVector(new THREE.Vector3(...direction).normalize(), distance)
     this.lens(distance)
     this.controls.update()
     this.draw()
@@ -186,8 +224,11 @@ export class Viewer {
     const middle = new THREE.Vector3(...lower).add(new THREE.Vector3(...upper)).multiplyScalar(0.5)
     const size = new THREE.Vector3(...upper).sub(new THREE.Vector3(...lower))
     const radius = 0.5 * size.length()
-    const way = direction ? new THREE.Vector3(...direction).normalize() : this.camera.position.clone().sub(this.controls.target).normalize()
-    const narrow = Math.max(1, 1.05 / this.perspective.aspect) // a picture that is higher than wide is framed by its width
+    const way = direction
+      ? new THREE.Vector3(...direction).normalize()
+      : this.camera.position.clone().sub(this.controls.target).normalize()
+    // a picture that is higher than wide is framed by its width
+    const narrow = Math.max(1, 1.05 / this.perspective.aspect)
     const distance = (radius / Math.sin((this.perspective.fov * Math.PI) / 360)) * 0.78 * narrow
     this.controls.target.copy(middle)
     this.camera.position.copy(middle).addScaledVector(way, distance)
@@ -197,16 +238,26 @@ export class Viewer {
     this.draw()
   }
   private ground(lower: Vec3, upper: Vec3) {
-    if (this.grid) { this.scene.remove(this.grid); this.grid.dispose() }
+    if (this.grid) {
+      this.scene.remove(this.grid)
+      this.grid.dispose()
+    }
     const side = Math.ceil(Math.max(upper[0] - lower[0], upper[1] - lower[1]) * 1.6)
     this.grid = new THREE.GridHelper(side, side, 0x33486b, 0x22334f)
     this.grid.rotation.x = Math.PI / 2
-    this.grid.position.set((lower[0] + upper[0]) / 2, (lower[1] + upper[1]) / 2, Math.min(0, lower[2] < -0.5 ? 0 : lower[2]))
+    this.grid.position.set(
+      (lower[0] + upper[0]) / 2,
+      (lower[1] + upper[1]) / 2,
+      Math.min(0, lower[2] < -0.5 ? 0 : lower[2]),
+    )
     this.scene.add(this.grid)
   }
   ray(event: PointerEvent | MouseEvent): THREE.Raycaster {
     const r = this.renderer.domElement.getBoundingClientRect()
-    this.raycaster.setFromCamera(new THREE.Vector2(((event.clientX - r.left) / r.width) * 2 - 1, 1 - ((event.clientY - r.top) / r.height) * 2), this.camera)
+    this.raycaster.setFromCamera(
+      new THREE.Vector2(((event.clientX - r.left) / r.width) * 2 - 1, 1 - ((event.clientY - r.top) / r.height) * 2),
+      this.camera,
+    )
     return this.raycaster
   }
   picture(width = 640, height = 400): Promise<Blob | null> {

@@ -1,12 +1,40 @@
 <template>
   <v-menu v-model="open" :close-on-content-click="false" location="top start">
-    <template #activator="{ props: p }"><button class="plus" v-bind="p" :aria-label="`Add a step to ${lane.name}`" :data-testid="`add-${lane.id}`">+</button></template>
+    <template #activator="{ props: p }"
+      ><button class="plus" v-bind="p" :aria-label="`Add a step to ${lane.name}`" :data-testid="`add-${lane.id}`">
+        +
+      </button></template
+    >
     <v-card width="420" max-height="420" class="adder">
-      <input ref="field" v-model="query" class="find" placeholder="Search steps" aria-label="Search steps" autofocus data-testid="find-step" @keydown.enter="pickFirst" @keydown.esc="open = false" />
+      <input
+        ref="field"
+        v-model="query"
+        class="find"
+        placeholder="Search steps"
+        aria-label="Search steps"
+        autofocus
+        data-testid="find-step"
+        @keydown.enter="pickFirst"
+        @keydown.esc="open = false"
+      />
       <div class="list">
-        <button v-for="e in found" :key="e.id" class="item" :disabled="!!e.why" :data-testid="`op-${e.id}`" @click="add(e)">
-          <span class="ic"><img v-if="pictures[e.id] && !flow" :src="pictures[e.id]" alt="" /><v-icon v-else :icon="iconFor(e)" size="18" /></span>
-          <span><b>{{ e.label }}</b> <i class="muted">{{ e.kind }}</i><small>{{ e.why || e.yields }}</small></span>
+        <button
+          v-for="e in found"
+          :key="e.id"
+          class="item"
+          :disabled="!!e.why"
+          :data-testid="`op-${e.id}`"
+          @click="add(e)"
+        >
+          <span class="ic"
+            ><img v-if="pictures[e.id] && !flow" :src="pictures[e.id]" alt="" /><v-icon
+              v-else
+              :icon="iconFor(e)"
+              size="18"
+          /></span>
+          <span
+            ><b>{{ e.label }}</b> <i class="muted">{{ e.kind }}</i><small>{{ e.why || e.yields }}</small></span
+          >
         </button>
         <p v-if="!found.length" class="muted">No step is called that.</p>
       </div>
@@ -16,25 +44,29 @@
 
 <script setup lang="ts">
 import { iconFor } from './icons'
+import { storeToRefs } from 'pinia'
 import { computed, ref } from 'vue'
-import type { Entry, Lane } from '../api/types'
+import type { Entry, Lane } from '../api/model'
+import { useCatalogue } from '../stores/catalogue'
 import { useStudy } from '../stores/study'
 import { loadPictures, pictures } from '../lib/examples'
 import { focusSoon } from '../lib/focus'
 import { addStepTo, whyNot } from './adding'
-import { opener } from './opener'
 import { watch } from 'vue'
+import { useDesk } from '../stores/desk'
 
 const props = defineProps<{ lane: Lane; after: string | null }>()
 const study = useStudy()
+const { opener } = storeToRefs(useDesk())
+const listed = useCatalogue()
 const open = ref(false)
 const query = ref('')
 const field = ref<HTMLInputElement | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
 const found = computed(() => {
   const words = query.value.toLowerCase().split(/\s+/).filter(Boolean)
-  return study.catalogue.steps
-    .filter((e) => e.lane === (flow.value ? (props.lane.kind ?? 'particles') : 'field'))
+  return listed
+    .stepsOf(props.lane)
     .filter((e) => words.every((w) => `${e.label} ${e.yields} ${e.kind}`.toLowerCase().includes(w)))
     .map((e) => ({ ...e, why: whyNot(props.lane, e) }))
     .sort((a, b) => Number(!!a.why) - Number(!!b.why))
@@ -48,20 +80,71 @@ function add(e: Entry) {
   open.value = false
   query.value = ''
 }
-watch(open, (on) => { if (on) { void loadPictures(); focusSoon(() => field.value) } })
-watch(opener, (lane) => { if (lane === props.lane.id) { open.value = true; opener.value = '' } })
+watch(open, (on) => {
+  if (on) {
+    void loadPictures()
+    focusSoon(() => field.value)
+  }
+})
+watch(opener, (lane) => {
+  if (lane === props.lane.id) {
+    open.value = true
+    opener.value = ''
+  }
+})
 </script>
 
 <style scoped>
-.adder { display: flex; flex-direction: column; padding: 8px; }
-.find { border: 1px solid var(--line); border-radius: 3px; padding: 5px 10px; margin-bottom: 6px; background: var(--card); color: inherit; }
-.list { overflow: auto; }
-.item { display: grid; grid-template-columns: 50px 1fr; text-align: left; width: 100%; padding: 4px 6px; border-radius: 3px; align-items: center; color: inherit; }
-.item:hover:not(:disabled) { background: var(--soft); }
-.item:disabled { color: var(--muted); cursor: default; }
-.item:disabled b { font-weight: 400; }
-.item:disabled .ic { opacity: 0.35; }
-.ic img { width: 40px; height: 40px; display: block; }
-.item small { display: block; color: var(--muted); }
-.item i { font-style: normal; font-size: 11px; }
+.adder {
+  display: flex;
+  flex-direction: column;
+  padding: 8px;
+}
+.find {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 5px 10px;
+  margin-bottom: 6px;
+  background: var(--card);
+  color: inherit;
+}
+.list {
+  overflow: auto;
+}
+.item {
+  display: grid;
+  grid-template-columns: 50px 1fr;
+  text-align: left;
+  width: 100%;
+  padding: 4px 6px;
+  border-radius: 3px;
+  align-items: center;
+  color: inherit;
+}
+.item:hover:not(:disabled) {
+  background: var(--soft);
+}
+.item:disabled {
+  color: var(--muted);
+  cursor: default;
+}
+.item:disabled b {
+  font-weight: 400;
+}
+.item:disabled .ic {
+  opacity: 0.35;
+}
+.ic img {
+  width: 40px;
+  height: 40px;
+  display: block;
+}
+.item small {
+  display: block;
+  color: var(--muted);
+}
+.item i {
+  font-style: normal;
+  font-size: 11px;
+}
 </style>

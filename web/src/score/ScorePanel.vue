@@ -1,58 +1,144 @@
 <template>
   <div class="score" role="region" aria-label="Score" data-testid="score">
     <div class="lane">
-      <div class="h"><b>Shapes</b><span>{{ study.doc?.shapes.length || 'none yet' }}</span></div>
+      <div class="h">
+        <b>Shapes</b><span>{{ study.doc?.shapes.length || 'none yet' }}</span>
+      </div>
       <div class="steps">
-        <PartCard v-for="s in study.doc?.shapes" :key="s.id" :title="s.name" :line="shapeLine(s)" :icon="kindIcon(s.kind)" :selected="is('shape', s.id)" :bad="look.scene?.facts.errors[`shapes.${s.id}`]"
-          :dim="!s.shown" :testid="`shape-${s.id}`" @select="study.select({ kind: 'shape', id: s.id })" @remove="removeShape(s)" />
+        <PartCard
+          v-for="s in study.doc?.shapes"
+          :key="s.id"
+          :title="s.name"
+          :line="shapeLine(s)"
+          :icon="kindIcon(s.kind)"
+          :selected="is('shape', s.id)"
+          :bad="look.scene?.facts.errors[`shapes.${s.id}`]"
+          :dim="!s.shown"
+          :testid="`shape-${s.id}`"
+          @select="study.select({ kind: 'shape', id: s.id })"
+          @remove="removeShape(s)"
+        />
         <v-menu>
-          <template #activator="{ props }"><button class="plus" v-bind="props" aria-label="Add a shape" data-testid="add-shape">+</button></template>
+          <template #activator="{ props }"
+            ><button class="plus" v-bind="props" aria-label="Add a shape" data-testid="add-shape">+</button></template
+          >
           <v-list density="compact" min-width="260">
-            <v-list-item data-testid="import-mesh" title="Import a mesh…" subtitle="OBJ, STL, PLY, glTF" @click="picker?.click()" />
-            <v-list-item v-for="e in study.catalogue.shapes.filter((x) => x.id !== 'mesh')" :key="e.id" :title="e.label" :subtitle="e.yields" :data-testid="`new-shape-${e.id}`" @click="addShape(e)" />
+            <v-list-item
+              data-testid="import-mesh"
+              title="Import a mesh…"
+              subtitle="OBJ, STL, PLY, glTF"
+              @click="picker?.click()"
+            />
+            <v-list-item
+              v-for="e in study.catalogue.shapes.filter((x) => x.id !== 'mesh')"
+              :key="e.id"
+              :title="e.label"
+              :subtitle="e.yields"
+              :data-testid="`new-shape-${e.id}`"
+              @click="addShape(e)"
+            />
           </v-list>
         </v-menu>
-        <input ref="picker" type="file" accept=".obj,.stl,.ply,.glb,.gltf" hidden data-testid="mesh-file" @change="importMesh" />
+        <input
+          ref="picker"
+          type="file"
+          accept=".obj,.stl,.ply,.glb,.gltf"
+          hidden
+          data-testid="mesh-file"
+          @change="importMesh"
+        />
         <span class="sep" />
         <span class="sub">Regions</span>
-        <PartCard v-for="r in study.doc?.regions" :key="r.id" :title="r.name" :line="regionLine(r.id)" :icon="mdiCubeOutline" :selected="is('region', r.id)" :bad="look.scene?.facts.errors[`regions.${r.id}`]"
-          :testid="`region-${r.id}`" @select="study.select({ kind: 'region', id: r.id })" @remove="removeRegion(r.id)" />
-        <button class="plus" aria-label="Add a region" data-testid="add-region" title="Add a region" @click="addRegion">+</button>
+        <PartCard
+          v-for="r in study.doc?.regions"
+          :key="r.id"
+          :title="r.name"
+          :line="regionLine(r.id)"
+          :icon="mdiCubeOutline"
+          :selected="is('region', r.id)"
+          :bad="look.scene?.facts.errors[`regions.${r.id}`]"
+          :testid="`region-${r.id}`"
+          @select="study.select({ kind: 'region', id: r.id })"
+          @remove="removeRegion(r.id)"
+        />
+        <button class="plus" aria-label="Add a region" data-testid="add-region" title="Add a region" @click="addRegion">
+          +
+        </button>
         <span v-if="importing" class="muted">{{ importing }}</span>
-        <span v-if="importError" class="bad" role="alert" data-testid="import-error">{{ importError }} <button @click="importError = ''">dismiss</button></span>
+        <span v-if="importError" class="bad" role="alert" data-testid="import-error"
+          >{{ importError }} <button @click="importError = ''">dismiss</button></span
+        >
       </div>
     </div>
-    <v-menu v-if="cardMenu" :model-value="true" :target="[cardMenu.x, cardMenu.y]" @update:model-value="cardMenu = null">
+    <v-menu
+      v-if="cardMenu"
+      :model-value="true"
+      :target="[cardMenu.x, cardMenu.y]"
+      @update:model-value="cardMenu = null"
+    >
       <v-list density="compact" min-width="210" data-testid="card-menu">
-        <v-list-item v-for="a in cardActions" :key="a.name" :title="a.name" :data-testid="`card-${a.id}`" @click="a.act(); cardMenu = null"><template #append><span class="kbd">{{ a.key }}</span></template></v-list-item>
+        <v-list-item
+          v-for="a in cardActions"
+          :key="a.name"
+          :title="a.name"
+          :data-testid="`card-${a.id}`"
+          @click="doAction(a.act)"
+          ><template #append
+            ><span class="kbd">{{ a.key }}</span></template
+          ></v-list-item
+        >
       </v-list>
     </v-menu>
     <p v-if="told" class="told" role="status">{{ told }}</p>
     <LaneRow v-for="lane in study.lanes" :key="lane.id" :lane="lane" />
     <div class="more">
-      <v-btn size="small" data-testid="new-field-lane" :prepend-icon="mdiPlus" @click="addLane('field')">Field</v-btn>
-      <v-btn size="small" data-testid="new-flow-lane" :prepend-icon="mdiPlus" @click="addLane('particles')">Particles</v-btn>
-      <v-btn size="small" data-testid="new-gas-lane" :prepend-icon="mdiPlus" @click="addLane('gas')">Gas</v-btn>
+      <v-btn size="small" data-testid="new-field-lane" :prepend-icon="mdiPlus" @click="addLane()">Field</v-btn>
+      <v-btn
+        v-for="k in listed.all.kinds"
+        :key="k.id"
+        size="small"
+        :data-testid="`new-${k.id}-lane`"
+        :title="k.yields"
+        :prepend-icon="mdiPlus"
+        @click="addFlow(k)"
+        >{{ k.label }}</v-btn
+      >
     </div>
   </div>
 </template>
 
 <script setup lang="ts">
-import { mdiCircleDouble, mdiCircleOutline, mdiCone, mdiCubeOutline, mdiCylinder, mdiPill, mdiPlus, mdiSquareOutline, mdiVectorCurve, mdiVectorPolygon } from '@mdi/js'
+import {
+  mdiCircleDouble,
+  mdiCircleOutline,
+  mdiCone,
+  mdiCubeOutline,
+  mdiCylinder,
+  mdiPill,
+  mdiPlus,
+  mdiSquareOutline,
+  mdiVectorCurve,
+  mdiVectorPolygon,
+} from '@mdi/js'
+import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
 import { upload } from '../api/client'
-import type { Entry, Shape } from '../api/types'
+import type { KindEntry, Shape, ShapeEntry, Vec3 } from '../api/model'
 import { shown } from '../lib/quantity'
+import { newRegion } from '../lib/regions'
+import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
 import { freshId, useStudy } from '../stores/study'
-import { copy, cut, duplicate, paste, remove as removeSteps, told, wrap } from './clipboard'
-import { cardMenu } from './hover'
+import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from './clipboard'
 import LaneRow from './LaneRow.vue'
 import PartCard from './PartCard.vue'
 import { usesOf, removeUses } from './uses'
+import { useDesk } from '../stores/desk'
 
 const study = useStudy()
+const { cardMenu, told } = storeToRefs(useDesk())
 const look = useLook()
+const listed = useCatalogue()
 const picker = ref<HTMLInputElement | null>(null)
 const importing = ref('')
 const importError = ref('')
@@ -65,8 +151,22 @@ const cardActions = [
   { id: 'wrap', name: 'Wrap into a lane of its own', key: 'W', act: wrap },
   { id: 'remove', name: 'Remove', key: 'Del', act: () => removeSteps() },
 ]
+function doAction(act: () => void) {
+  act()
+  cardMenu.value = null
+}
 const is = (kind: string, id: string) => study.selection?.kind === kind && study.selection.id === id
-const kindIcon = (kind: string) => ({ sphere: mdiCircleOutline, box: mdiSquareOutline, cylinder: mdiCylinder, mesh: mdiVectorPolygon, curve: mdiVectorCurve, cone: mdiCone, torus: mdiCircleDouble, capsule: mdiPill })[kind] ?? mdiSquareOutline
+const kindIcon = (kind: string) =>
+  ({
+    sphere: mdiCircleOutline,
+    box: mdiSquareOutline,
+    cylinder: mdiCylinder,
+    mesh: mdiVectorPolygon,
+    curve: mdiVectorCurve,
+    cone: mdiCone,
+    torus: mdiCircleDouble,
+    capsule: mdiPill,
+  })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
   const f = look.scene?.facts.shapes.find((x) => x.id === s.id)
   const size = f ? f.upper.map((v, i) => shown(v - f.lower[i], 2)).join(' × ') + ' m' : ''
@@ -76,9 +176,14 @@ function regionLine(id: string) {
   const r = look.scene?.facts.regions.find((x) => x.id === id)
   return r ? `${r.shape.join(' × ')} · ${shown(r.voxel_size)} m` : ''
 }
-function addShape(e: Entry) {
-  const id = freshId(e.label, study.doc!.shapes.map((s) => s.id))
-  study.edit(`Add ${e.label}`, (d) => d.shapes.push({ id, name: e.label, kind: e.id, shown: true, params: e.id === 'plane' ? {} : { move: [0, 0, 1] } }))
+function addShape(e: ShapeEntry) {
+  const id = freshId(
+    e.label,
+    study.doc!.shapes.map((s) => s.id),
+  )
+  study.edit(`Add ${e.label}`, (d) =>
+    d.shapes.push({ id, name: e.label, kind: e.id, shown: true, params: e.id === 'plane' ? {} : { move: [0, 0, 1] } }),
+  )
   study.select({ kind: 'shape', id })
 }
 async function importMesh(event: Event) {
@@ -92,8 +197,19 @@ async function importMesh(event: Event) {
     await study.flush()
     const made = await upload(`/studies/${study.key}/meshes`, file)
     const name = made.file.replace(/\.\w+$/, '').replace(/[_-]+/g, ' ')
-    const id = freshId(name, study.doc!.shapes.map((s) => s.id))
-    study.edit(`Import ${made.file}`, (d) => d.shapes.push({ id, name: name[0].toUpperCase() + name.slice(1), kind: 'mesh', shown: true, params: { file: made.file } }))
+    const id = freshId(
+      name,
+      study.doc!.shapes.map((s) => s.id),
+    )
+    study.edit(`Import ${made.file}`, (d) =>
+      d.shapes.push({
+        id,
+        name: name[0].toUpperCase() + name.slice(1),
+        kind: 'mesh',
+        shown: true,
+        params: { file: made.file },
+      }),
+    )
     study.select({ kind: 'shape', id })
     if (made.notes.length) importError.value = `${made.file}: ${made.notes.join('; ')}`
   } catch (error) {
@@ -102,51 +218,126 @@ async function importMesh(event: Event) {
   importing.value = ''
 }
 function addRegion() {
-  const id = freshId('region', study.doc!.regions.map((r) => r.id))
+  const id = freshId(
+    'region',
+    study.doc!.regions.map((r) => r.id),
+  )
   const s = study.selection
-  const fit = (s?.kind === 'shape' ? [s.id] : study.doc!.shapes.filter((x) => x.kind !== 'plane').map((x) => x.id)).slice(0, 8)
-  study.edit('Add a region', (d) => d.regions.push({
-    id, name: 'Region', shown: true, voxel_size: 0.1,
-    bounds: fit.length ? { fit, lower: null, upper: null, padding: 1 } : { fit: [], lower: [-2, -2, 0], upper: [2, 2, 2.5], padding: 0 },
-  }))
+  const fit = (
+    s?.kind === 'shape' ? [s.id] : study.doc!.shapes.filter((x) => x.kind !== 'plane').map((x) => x.id)
+  ).slice(0, 8)
+  const where = fit.length ? { fit, padding: 1 } : { lower: [-2, -2, 0] as Vec3, upper: [2, 2, 2.5] as Vec3 }
+  study.edit('Add a region', (d) => d.regions.push(newRegion(id, 'Region', where)))
   study.select({ kind: 'region', id })
 }
 function removeShape(s: Shape) {
   const uses = usesOf(study.doc!, 'shape', s.id)
   if (uses.length && !confirm(`${s.name} is used by ${uses.join(', ')}. Remove it and these uses?`)) return
-  study.edit(`Remove ${s.name}`, (d) => { removeUses(d, 'shape', s.id); d.shapes = d.shapes.filter((x) => x.id !== s.id) })
+  study.edit(`Remove ${s.name}`, (d) => {
+    removeUses(d, 'shape', s.id)
+    d.shapes = d.shapes.filter((x) => x.id !== s.id)
+  })
   study.select(null)
 }
 function removeRegion(id: string) {
   const uses = usesOf(study.doc!, 'region', id)
   if (uses.length && !confirm(`The region is used by ${uses.join(', ')}. Remove it and these uses?`)) return
-  study.edit('Remove the region', (d) => { removeUses(d, 'region', id); d.regions = d.regions.filter((x) => x.id !== id) })
+  study.edit('Remove the region', (d) => {
+    removeUses(d, 'region', id)
+    d.regions = d.regions.filter((x) => x.id !== id)
+  })
   study.select(null)
 }
-function addLane(kind: 'field' | 'particles' | 'gas') {
-  const name = { field: 'Field', particles: 'Particles', gas: 'Gas' }[kind]
-  const id = freshId(name, study.lanes.map((l) => l.id))
-  study.edit(`Add a ${{ field: 'field', particles: 'particle flow', gas: 'gas flow' }[kind]}`, (d) => {
-    if (kind === 'field') d.fields.push({ id, name: d.fields.length ? `Field ${d.fields.length + 1}` : name, steps: [] })
-    else d.flows.push({ id, name, kind, steps: [] })
+function addLane() {
+  const id = freshId(
+    'Field',
+    study.lanes.map((l) => l.id),
+  )
+  study.edit('Add a field', (d) => {
+    d.fields.push({ id, name: d.fields.length ? `Field ${d.fields.length + 1}` : 'Field', steps: [] })
   })
+  study.select({ kind: 'lane', id })
+}
+function addFlow(kind: KindEntry) {
+  const id = freshId(
+    kind.label,
+    study.lanes.map((l) => l.id),
+  )
+  study.edit(`Add a flow: ${kind.label}`, (d) => d.flows.push({ id, name: kind.label, kind: kind.id, steps: [] }))
   study.select({ kind: 'lane', id })
 }
 </script>
 
 <style>
-.score { overflow: auto; min-height: 0; }
-.lane { display: grid; grid-template-columns: 138px 1fr; min-height: 52px; border-bottom: 1px solid var(--line); }
-.lane .h { padding: 5px 12px; border-right: 1px solid var(--line); position: relative; }
-.lane .h b { display: block; font-weight: 600; }
-.lane .h span { color: var(--muted); font-size: 11.500px; }
-.lane .steps { display: flex; align-items: center; padding: 2px 8px; overflow-x: auto; gap: 0; }
-.score .plus { flex: none; width: 28px; height: 28px; border: 1px dashed var(--muted); border-radius: 50%; color: var(--muted); margin: 0 10px; font-size: 16px; }
-.score .plus:hover { border-color: var(--signal); color: var(--signal-text); }
-.score .sep { border-left: 1px solid var(--line); height: 40px; margin: 0 10px 0 4px; }
-.score .sub { font-weight: 600; margin-right: 10px; }
-.score .told { position: absolute; right: 14px; top: 6px; background: var(--soft); padding: 2px 10px; border-radius: 3px; z-index: 3; }
-.score .more { padding: 6px 8px; }
-.score .bad { color: rgb(var(--v-theme-error)); }
-.score .bad button { text-decoration: underline; }
+.score {
+  overflow: auto;
+  min-height: 0;
+}
+.lane {
+  display: grid;
+  grid-template-columns: 138px 1fr;
+  min-height: 52px;
+  border-bottom: 1px solid var(--line);
+}
+.lane .h {
+  padding: 5px 12px;
+  border-right: 1px solid var(--line);
+  position: relative;
+}
+.lane .h b {
+  display: block;
+  font-weight: 600;
+}
+.lane .h span {
+  color: var(--muted);
+  font-size: 11.5px;
+}
+.lane .steps {
+  display: flex;
+  align-items: center;
+  padding: 2px 8px;
+  overflow-x: auto;
+  gap: 0;
+}
+.score .plus {
+  flex: none;
+  width: 28px;
+  height: 28px;
+  border: 1px dashed var(--muted);
+  border-radius: 50%;
+  color: var(--muted);
+  margin: 0 10px;
+  font-size: 16px;
+}
+.score .plus:hover {
+  border-color: var(--signal);
+  color: var(--signal-text);
+}
+.score .sep {
+  border-left: 1px solid var(--line);
+  height: 40px;
+  margin: 0 10px 0 4px;
+}
+.score .sub {
+  font-weight: 600;
+  margin-right: 10px;
+}
+.score .told {
+  position: absolute;
+  right: 14px;
+  top: 6px;
+  background: var(--soft);
+  padding: 2px 10px;
+  border-radius: 3px;
+  z-index: 3;
+}
+.score .more {
+  padding: 6px 8px;
+}
+.score .bad {
+  color: rgb(var(--v-theme-error));
+}
+.score .bad button {
+  text-decoration: underline;
+}
 </style>

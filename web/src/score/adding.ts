@@ -1,5 +1,7 @@
 /** Which steps fit at the end of a lane, why others do not, and adding one with sensible references. */
-import type { Entry, Lane, Params, ParamSpec, StudyDoc } from '../api/types'
+import type { Entry, KindEntry, Lane, Params, ParamSpec, Step, StudyDoc } from '../api/model'
+import { applies } from '../lib/applies'
+import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
 import { freshId, useStudy } from '../stores/study'
 
@@ -9,47 +11,69 @@ function kindOf(lane: Lane): string {
   return lane.steps.some((s) => s.on) ? (steps?.at(-1)?.kind ?? 'any') : 'nothing'
 }
 
+/** The family of steps that say where a flow is computed. */
+const DOMAIN = 'domain'
+
 /** What must be chosen for a step as it is when it is added: references that its other defaults do not hide. */
 function toChoose(e: Entry): ParamSpec[] {
-  const byDefault = (name: string) => String(e.params.find((q) => q.name === name)?.default)
-  return e.params.filter((p) => p.required && Object.entries(p.when ?? {}).every(([k, values]) => values.includes(byDefault(k))))
+  const byDefault = (name: string) => e.params.find((q) => q.name === name)?.default
+  return e.params.filter((p) => p.required && applies(p, byDefault))
 }
 
 /** Why a step cannot be added to the lane, in words; empty if it can. */
 export function whyNot(lane: Lane, e: Entry): string {
   const study = useStudy()
-  const doc = study.doc!
   const kind = kindOf(lane)
-  if (lane.kind === 'gas') {
-    if (e.kind === 'domain') return lane.steps.length ? 'begins a lane' : doc.regions.length ? '' : 'there is no region yet'
-    if (!lane.steps.length) return 'a gas lane begins with a Domain'
-  } else if (study.isFlow(lane.id)) {
-    if (e.kind === 'emit' && !doc.shapes.length) return 'there is no shape yet to emit from'
-    if (e.id === 'carry' && !doc.fields.length) return 'there is no field yet'
-    return ''
-  }
-  if (lane.kind !== 'gas') {
+  if (study.isFlow(lane.id)) {
+    const first = useCatalogue().kindOf(lane)?.begins_with[0]?.op
+    const begins = first ? useCatalogue().step(first, lane)?.kind : ''
+    if (begins === DOMAIN && e.kind === DOMAIN && lane.steps.length) return 'begins a lane'
+    if (begins === DOMAIN && e.kind !== DOMAIN && !lane.steps.length)
+      return `this lane begins with ${useCatalogue().step(first!, lane)?.label}`
+  } else {
     if (e.accepts === 'nothing' && kind !== 'nothing') return 'begins a lane'
     if (e.accepts !== 'nothing' && kind === 'nothing') return 'needs a field before it'
+    if ((e.accepts === 'scalar' || e.accepts === 'vector') && kind !== 'any' && e.accepts !== kind)
+      return `takes a ${e.accepts}; this lane is a ${kind}`
   }
-  if ((e.accepts === 'scalar' || e.accepts === 'vector') && kind !== 'any' && e.accepts !== kind) return `takes a ${e.accepts}; this lane is a ${kind}`
+  return missing(lane, e)
+}
+
+/** What a step has to refer to and the study does not have yet, in words. */
+function missing(lane: Lane, e: Entry): string {
+  const doc = useStudy().doc!
   for (const p of toChoose(e)) {
     if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length) return 'there is no shape yet'
-    if (p.name === 'curve' && !doc.shapes.some((x) => x.kind === 'curve')) return 'there is no curve yet; add one beside Shapes'
+    if (p.name === 'curve' && !doc.shapes.some((x) => x.kind === 'curve'))
+      return 'there is no curve yet; add one beside Shapes'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
-    if (p.type === 'flow' && !doc.flows.length) return 'there is no particle flow yet'
+    if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
+      return `there is no other flow that has ${p.provides || 'frames'} yet`
     if (p.type === 'field' && !doc.fields.some((f) => f.id !== lane.id)) return 'there is no other lane yet'
   }
   return ''
 }
 
-/** Whether another lane is built from this one: then it is a part, and not what particles should be carried by. */
-function isUsed(id: string, doc: StudyDoc): boolean {
-  return doc.fields.some((l) => l.id !== id && l.steps.some((s) => Object.values(s.params).some((v) => v === id || (typeof v === 'object' && v !== null && 'field' in v && v.field === id))))
+/** Flows that offer what a parameter takes from them. */
+function flowsFor(p: ParamSpec, lane: Lane, doc: StudyDoc) {
+  return doc.flows.filter((f) => f.id !== lane.id && (!p.provides || useCatalogue().offers(f.kind, p.provides)))
 }
 
-/** Append a step to a lane; what it must refer to is chosen so that it fits. */
-export function addStepTo(lane: Lane, e: Entry) {
+/** Whether another lane is built from this one: then it is a part, and not what particles should be carried by. */
+function isUsed(id: string, doc: StudyDoc): boolean {
+  return doc.fields.some(
+    (l) =>
+      l.id !== id &&
+      l.steps.some((s) =>
+        Object.values(s.params).some(
+          (v) => v === id || (typeof v === 'object' && v !== null && 'field' in v && v.field === id),
+        ),
+      ),
+  )
+}
+
+/** What a step that is added must refer to, chosen so that it fits. */
+function referencesFor(lane: Lane, e: Entry): Params {
   const study = useStudy()
   const doc = study.doc!
   const flow = study.isFlow(lane.id)
@@ -58,10 +82,22 @@ export function addStepTo(lane: Lane, e: Entry) {
   const obstacle = doc.shapes.find((s) => s.kind === 'mesh') ?? doc.shapes[0]
   const curve = doc.shapes.find((s) => s.kind === 'curve')
   for (const p of toChoose(e)) {
-    if (p.type === 'shape') params[p.name] = ((p.name === 'curve' ? curve : ['emit', 'source'].includes(e.id) ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0]) : obstacle) ?? obstacle)?.id ?? ''
-    else if (p.type === 'shapes') params[p.name] = doc.shapes.length ? [doc.shapes[0].id] : []
-    else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
-    else if (p.type === 'flow') params[p.name] = doc.flows[0]?.id ?? ''
+    if (p.type === 'shape')
+      params[p.name] =
+        (
+          (p.name === 'curve'
+            ? curve
+            : ['emit', 'source'].includes(e.id)
+              ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0])
+              : obstacle) ?? obstacle
+        )?.id ?? ''
+    else if (p.type === 'shapes') {
+      // what the lane comes out of does not stand in its way
+      const sources = lane.steps.map((s) => s.params.shape)
+      const shape = doc.shapes.find((s) => !sources.includes(s.id)) ?? doc.shapes[0]
+      params[p.name] = shape ? [shape.id] : []
+    } else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
+    else if (p.type === 'flow') params[p.name] = flowsFor(p, lane, doc)[0]?.id ?? ''
     else if (p.type === 'field') {
       const kinds = Object.fromEntries((useLook().swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
       const scalar = ['multiply', 'mask'].includes(e.id) || p.name === 'where'
@@ -72,9 +108,45 @@ export function addStepTo(lane: Lane, e: Entry) {
       params[p.name] = (ends[0] ?? fitting[0] ?? lanes.at(-1))?.id ?? ''
     }
   }
-  const id = freshId(e.id, lane.steps.map((s) => s.id))
+  return params
+}
+
+/** Append a step to a lane. */
+export function addStepTo(lane: Lane, e: Entry) {
+  const study = useStudy()
+  const params = referencesFor(lane, e)
+  const id = freshId(
+    e.id,
+    lane.steps.map((s) => s.id),
+  )
   study.edit(`Add ${e.label}`, (d) => {
-    [...d.fields, ...d.flows].find((l) => l.id === lane.id)!.steps.push({ id, op: e.id, on: true, params })
+    ;[...d.fields, ...d.flows].find((l) => l.id === lane.id)!.steps.push({ id, op: e.id, on: true, params })
   })
   study.select({ kind: 'step', lane: lane.id, id })
+}
+
+/** Why an empty lane cannot be begun yet as its kind would have it, in words; empty if it can. */
+export function whyNotBegin(lane: Lane, kind: KindEntry): string {
+  for (const { op } of kind.begins_with) {
+    const e = useCatalogue().step(op, lane)
+    const lacks = e ? missing(lane, e) : ''
+    if (lacks) return lacks
+  }
+  return ''
+}
+/** The steps that a lane of a kind begins with, on what the study has. */
+export function beginWith(lane: Lane, kind: KindEntry) {
+  const study = useStudy()
+  const steps: Step[] = []
+  for (const { op, params } of kind.begins_with) {
+    const e = useCatalogue().step(op, lane)
+    if (!e) continue
+    const id = freshId(
+      op,
+      steps.map((s) => s.id),
+    )
+    steps.push({ id, op, on: true, params: { ...referencesFor(lane, e), ...params } })
+  }
+  study.edit(`Begin ${lane.name}`, (d) => d.flows.find((l) => l.id === lane.id)!.steps.push(...steps))
+  study.select({ kind: 'step', lane: lane.id, id: steps.at(-1)!.id })
 }

@@ -1,5 +1,5 @@
 /** Where a shape, a region or a lane is used, in words; and taking those uses out together with it. */
-import type { ParamSpec, Raw, Region, StudyDoc } from '../api/types'
+import type { ParamSpec, Raw, Region, StudyDoc } from '../api/model'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 
@@ -17,26 +17,43 @@ function refers(raw: Raw | undefined, spec: ParamSpec | undefined, id: string, w
     return false
   }
   if (!spec || !TYPES[what].includes(spec.type)) return false
-  return Array.isArray(raw) ? (raw as unknown[]).includes(id) : raw === id
+  if (Array.isArray(raw)) return (raw as unknown[]).includes(id)
+  return raw === id || (spec.type === 'flow' && String(raw).startsWith(`${id}:`)) // a result of a flow, by name
 }
 
 /** A region that is fitted to nothing any more stays where it was. */
 export function stay(r: Region) {
   const was = useLook().scene?.facts.regions.find((f) => f.id === r.id)?.bounds
-  Object.assign(r.bounds, { lower: was?.lower ?? [-2, -2, 0], upper: was?.upper ?? [2, 2, 2], padding: was ? 0 : r.bounds.padding })
+  Object.assign(r.bounds, {
+    lower: was?.lower ?? [-2, -2, 0],
+    upper: was?.upper ?? [2, 2, 2],
+    padding: was ? 0 : r.bounds.padding,
+  })
 }
 
 export function usesOf(d: StudyDoc, what: What, id: string): string[] {
   const found: string[] = []
-  for (const lane of [...d.fields, ...d.flows]) for (const step of lane.steps) {
-    const known = specs(step.op, lane.id)
-    if (Object.entries(step.params).some(([k, raw]) => refers(raw, known.find((s) => s.name === k), id, what))) found.push(`${lane.name} · ${step.op.replace(/_/g, ' ')}`)
-  }
+  for (const lane of [...d.fields, ...d.flows])
+    for (const step of lane.steps) {
+      const known = specs(step.op, lane.id)
+      if (
+        Object.entries(step.params).some(([k, raw]) =>
+          refers(
+            raw,
+            known.find((s) => s.name === k),
+            id,
+            what,
+          ),
+        )
+      )
+        found.push(`${lane.name} · ${step.op.replace(/_/g, ' ')}`)
+    }
   if (what === 'shape') for (const r of d.regions) if (r.bounds.fit.includes(id)) found.push(`region ${r.name}`)
   return found
 }
 
-/** Take every use out: a list loses the entry, an optional or linked value goes back to its default, else the step goes. */
+/** Take every use out: a list loses the entry, an optional or linked value goes back to its default, else the step
+ * goes. */
 export function removeUses(d: StudyDoc, what: What, id: string) {
   for (const lane of [...d.fields, ...d.flows]) {
     lane.steps = lane.steps.filter((step) => {
@@ -52,9 +69,10 @@ export function removeUses(d: StudyDoc, what: What, id: string) {
       return true
     })
   }
-  if (what === 'shape') for (const r of d.regions) {
-    if (!r.bounds.fit.includes(id)) continue
-    r.bounds.fit = r.bounds.fit.filter((x) => x !== id)
-    if (!r.bounds.fit.length) stay(r)
-  }
+  if (what === 'shape')
+    for (const r of d.regions) {
+      if (!r.bounds.fit.includes(id)) continue
+      r.bounds.fit = r.bounds.fit.filter((x) => x !== id)
+      if (!r.bounds.fit.length) stay(r)
+    }
 }

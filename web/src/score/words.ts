@@ -1,5 +1,5 @@
 /** A parameter value in words, for cards, undo and chips. */
-import type { ParamSpec, Raw, StudyDoc } from '../api/types'
+import type { ParamSpec, Raw, StudyDoc } from '../api/model'
 import { shown } from '../lib/quantity'
 
 export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 'type'>, doc: StudyDoc | null): string {
@@ -8,13 +8,27 @@ export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 't
   if (typeof raw === 'number') return `${shown(raw)}${unit}`
   if (typeof raw === 'boolean') return raw ? 'on' : 'off'
   if (typeof raw === 'string') {
-    const list = spec.type === 'shape' ? doc?.shapes : spec.type === 'region' ? doc?.regions : spec.type === 'field' ? doc?.fields : spec.type === 'flow' ? doc?.flows : undefined
-    return list?.find((x) => x.id === raw)?.name ?? (raw || 'none')
+    const list =
+      spec.type === 'shape'
+        ? doc?.shapes
+        : spec.type === 'region'
+          ? doc?.regions
+          : spec.type === 'field'
+            ? doc?.fields
+            : spec.type === 'flow'
+              ? doc?.flows
+              : undefined
+    const [id, result] = spec.type === 'flow' ? raw.split(':') : [raw]
+    const name = list?.find((x) => x.id === id)?.name
+    return name ? (result ? `${name} · ${result}` : name) : raw || 'none'
   }
   if (Array.isArray(raw)) {
-    if (spec.type === 'shapes') return raw.map((id) => doc?.shapes.find((s) => s.id === id)?.name ?? id).join(', ') || 'none'
+    if (spec.type === 'shapes')
+      return raw.map((id) => doc?.shapes.find((s) => s.id === id)?.name ?? id).join(', ') || 'none'
     if (spec.type === 'curve' || spec.type === 'points') return `${raw.length} points`
-    return raw.map((v) => (typeof v === 'number' ? shown(v, 3) : String(v))).join(spec.type === 'range' ? ' … ' : ' ') + unit
+    return (
+      raw.map((v) => (typeof v === 'number' ? shown(v, 3) : String(v))).join(spec.type === 'range' ? ' … ' : ' ') + unit
+    )
   }
   if ('keys' in raw) return `${raw.keys.length} keys`
   if ('link' in raw) return `${raw.times ?? 1} × ${raw.link.split('.').at(-1)!.replace(/_/g, ' ')}`

@@ -2,19 +2,19 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { ApiError, call, newestArrays, type Packed } from '../api/client'
-import type { FlowLook, RunOut } from '../api/types'
-import { areDrawn, keepMeshes, knownMeshes, type DrawnFacts } from '../scene/instances'
+import type { DrawnHead, FlowLook, RunOut } from '../api/model'
+import { loadFrame, nameOf, sizeOf, type Frame } from '../forms/frames'
+import { areDrawn, keepMeshes, knownMeshes } from '../scene/instances'
+import { useCatalogue } from './catalogue'
 import { useStudy } from './study'
-import { loadFrame, sizeOf, type Frame } from './frames'
 
-export type { Frame }
-
-type Drawn = Packed<DrawnFacts>
-export const PLAIN: FlowLook = { shown: true, colour: 'speed', map: 'sequential', from: '#0F1B2D', to: '#FFEC78', low: null, high: null, size: 2, blend: 'additive', absorb: 12, tint: '#D5DAE0', glow: 1, cold: 200, hot: 1200 }
+type Drawn = Packed<DrawnHead>
 const KEPT = 400 << 20
+const NOTHING = 'There is no flow to run; add a flow and steps to it'
 
 export const useRuns = defineStore('runs', () => {
   const study = useStudy()
+  const listed = useCatalogue()
   const runs = ref<RunOut[]>([])
   const frame = ref(1)
   const playing = ref(false)
@@ -29,6 +29,10 @@ export const useRuns = defineStore('runs', () => {
   const refused = ref<Record<string, string>>({})
   const frames = new Map<string, Frame>()
   let kept = 0
+  /** Surfaces by all that they are made from. */
+  const meshes = new Map<string, Drawn>()
+  let held = 0
+  const bytesOf = (d: Drawn) => Object.values(d.arrays).reduce((sum, a) => sum + a.byteLength, 0)
   let source: EventSource | null = null
   let rest = 0
 
@@ -47,12 +51,18 @@ export const useRuns = defineStore('runs', () => {
   const current = computed(() => shown.value[main.value] ?? null)
   const isStale = (flow: string) => !!shown.value[flow] && shown.value[flow].identity !== wanted.value[flow]
   const stale = computed(() => (study.doc?.flows ?? []).some((f) => isStale(f.id)))
-  const isGas = (flow: string) => study.laneOf(flow)?.kind === 'gas'
-  const lookOf = (flow: string): FlowLook => ({ ...PLAIN, ...(isGas(flow) ? { colour: 'smoke' } : {}), ...study.doc?.looks[flow] })
+  const kindOf = (flow: string) => study.laneOf(flow)?.kind
+  const formOf = (flow: string) => listed.mainOf(kindOf(flow))?.form
+  const lookOf = (flow: string): FlowLook => ({ ...listed.plainLook(kindOf(flow)), ...study.doc?.looks[flow] })
 
   /** What runs depend on, and what it was when they were last asked for: looks and names are no part of it. */
-  const signature = computed(() => { const d = study.doc; return d ? JSON.stringify([d.shapes, d.regions, d.fields, d.flows, d.clock]) : '' })
+  const signature = computed(() => {
+    const d = study.doc
+    return d ? JSON.stringify([d.shapes, d.regions, d.fields, d.flows, d.clock]) : ''
+  })
   const asked = ref('')
+  /** Whether runs were asked for: they then follow what is saved, also where there was no flow at first. */
+  const wanting = ref(false)
   /** Whether the frame of a flow is there for what its lane says now. */
   const isFresh = (flow: string) => asked.value === signature.value && !!runOf(flow)?.frames.includes(frame.value)
 
@@ -65,32 +75,41 @@ export const useRuns = defineStore('runs', () => {
       const said = JSON.parse(event.data) as { runs: RunOut[] }
       runs.value = said.runs
     }
-    source.onerror = () => { connected.value = false }
+    source.onerror = () => {
+      connected.value = false
+    }
   }
   function close() {
     source?.close()
     source = null
+    wanting.value = false
     playing.value = false
     runs.value = []
     shown.value = {}
     drawn.value = {}
     wanted.value = {}
     frames.clear()
-    kept = 0
+    meshes.clear()
+    kept = held = 0
   }
   /** Start (or find) the runs of all flows as the study stands, that of the main one first. */
   async function start(as: 'preview' | 'full' = quality.value) {
+    quality.value = as // at once: who chooses another while this waits keeps it
     await study.flush()
     const now = signature.value
     const flows = (study.doc?.flows ?? []).filter((f) => f.steps.length).map((f) => f.id)
     for (const old of Object.keys(wanted.value)) if (!flows.includes(old)) forget(old)
-    if (!flows.length) { problem.value = 'There is no flow to run; add particles or gas'; return }
+    wanting.value = true
+    if (!flows.length) {
+      problem.value = NOTHING
+      return
+    }
+    if (problem.value === NOTHING) problem.value = ''
     const failed: string[] = []
     const why: Record<string, string> = {}
     for (const flow of [...flows].sort((a, b) => Number(b === main.value) - Number(a === main.value))) {
       try {
         const made = await call<RunOut>('POST', '/runs', { study: study.key, flow, quality: as })
-        quality.value = as
         wanted.value = { ...wanted.value, [flow]: made.identity }
         if (!runs.value.some((r) => r.identity === made.identity)) runs.value = [made, ...runs.value]
         if (made.state === 'failed') failed.push(made.message)
@@ -105,7 +124,8 @@ export const useRuns = defineStore('runs', () => {
     refused.value = why
     problem.value = failed.join(' · ')
   }
-  const without = <T>(all: Record<string, T>, flow: string) => Object.fromEntries(Object.entries(all).filter(([k]) => k !== flow))
+  const without = <T>(all: Record<string, T>, flow: string) =>
+    Object.fromEntries(Object.entries(all).filter(([k]) => k !== flow))
   /** A flow that cannot run as it stands shows nothing of what it was. */
   function empty(flow: string) {
     if (shown.value[flow]) shown.value = without(shown.value, flow)
@@ -116,27 +136,50 @@ export const useRuns = defineStore('runs', () => {
     empty(flow)
   }
   /** Why a flow has no frames, or ended before its time. */
-  const failureOf = (flow: string) => refused.value[flow] ?? (runOf(flow)?.state === 'failed' ? runOf(flow)!.message || 'the run failed' : '')
+  const failureOf = (flow: string) =>
+    refused.value[flow] ?? (runOf(flow)?.state === 'failed' ? runOf(flow)!.message || 'the run failed' : '')
   async function stop() {
-    for (const r of Object.keys(wanted.value).map(runOf)) if (r && ['running', 'waiting'].includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
+    for (const r of Object.keys(wanted.value).map(runOf))
+      if (r && ['running', 'waiting'].includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
   }
-  watch(() => study.savedCount, () => {
-    if (!Object.keys(wanted.value).length || quality.value !== 'preview') return
-    clearTimeout(rest)
-    rest = window.setTimeout(() => void start('preview'), 350)
-  })
+  watch(
+    () => study.savedCount,
+    () => {
+      if (!wanting.value || quality.value !== 'preview') return
+      clearTimeout(rest)
+      rest = window.setTimeout(() => {
+        if (quality.value === 'preview') void start('preview')
+      }, 350)
+    },
+  )
   /** Flows whose run failed before its first frame: what they were before is no longer what their lanes say. */
-  const hollow = computed(() => Object.keys(wanted.value).filter((f) => { const r = runOf(f); return r?.state === 'failed' && !r.frames.length }))
-  watch(() => hollow.value.join(), () => { for (const flow of hollow.value) empty(flow) })
-  watch(() => run.value?.state, (s) => { if (s === 'failed') problem.value = run.value?.message ?? '' })
+  const hollow = computed(() =>
+    Object.keys(wanted.value).filter((f) => {
+      const r = runOf(f)
+      return r?.state === 'failed' && !r.frames.length
+    }),
+  )
+  watch(
+    () => hollow.value.join(),
+    () => {
+      for (const flow of hollow.value) empty(flow)
+    },
+  )
+  watch(
+    () => run.value?.state,
+    (s) => {
+      if (s === 'failed') problem.value = run.value?.message ?? ''
+    },
+  )
 
   async function show(flow: string, identity: string, n: number) {
-    const { colour, absorb } = lookOf(flow)
-    const gas = isGas(flow)
-    const name = `${identity}/${n}?colour=${colour}${gas ? `&absorb=${absorb}` : ''}`
+    const how = lookOf(flow)
+    const { colour } = how
+    const results = listed.resultsOf(kindOf(flow))
+    const name = nameOf(identity, n, results, how)
     let found = frames.get(name)
     if (!found) {
-      found = await loadFrame(identity, n, gas, colour, absorb)
+      found = await loadFrame(identity, n, results, how)
       frames.set(name, found)
       kept += sizeOf(found)
     }
@@ -145,26 +188,85 @@ export const useRuns = defineStore('runs', () => {
       frames.delete(old)
       kept -= sizeOf(f)
     }
-    if (identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour) shown.value = { ...shown.value, [flow]: found }
+    if (identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour)
+      shown.value = { ...shown.value, [flow]: found }
   }
-  /** Lines and points that the lane draws from its frames; the document says how, so no run is needed for another length. */
+  /** Lines and points that the lane draws from its frames; the document says how, so no run is needed for another
+   * length. */
   async function draw(flow: string, identity: string, n: number) {
-    const made = await newestArrays<Drawn['facts']>(`drawn.${flow}`, `/runs/${identity}/frames/${n}/drawn`, { study: study.key, document: study.doc, have: knownMeshes() })
+    const { fields, shapes } = study.doc ?? {}
+    const name = JSON.stringify([identity, n, lookOf(flow).colour, study.laneOf(flow)?.steps, fields, shapes])
+    const known = meshes.get(name)
+    if (known) {
+      if (identity === wanted.value[flow]) drawn.value = { ...drawn.value, [flow]: known }
+      return
+    }
+    const made = await newestArrays<Drawn['facts']>(`drawn.${flow}`, `/runs/${identity}/frames/${n}/drawn`, {
+      study: study.key,
+      document: study.doc,
+      have: knownMeshes(),
+    })
     if (made) keepMeshes(made)
-    if (made?.facts.on && !areDrawn(made)) problem.value = `The instances have ${(made.facts.triangles / 1e6).toFixed(1)} million triangles; points are shown in their place. A smaller share, or simpler shapes, can be drawn.`
+    if (made?.facts.mesh && !made.facts.prototypes.length) {
+      meshes.set(name, made)
+      held += bytesOf(made)
+      for (const [old, m] of meshes) {
+        if (held < KEPT || old === name) break
+        meshes.delete(old)
+        held -= bytesOf(m)
+      }
+    }
+    if (made?.facts.on && !areDrawn(made))
+      problem.value =
+        `The instances have ${(made.facts.triangles / 1e6).toFixed(1)} million triangles; points are shown in their ` +
+        'place. A smaller share, or simpler shapes, can be drawn.'
     if (made && identity === wanted.value[flow]) drawn.value = { ...drawn.value, [flow]: made }
   }
-  const draws = (flow: string) => study.laneOf(flow)?.steps.some((s) => s.on && study.entry(s.op, flow)?.kind === 'drawn') ?? false
+  const draws = (flow: string) =>
+    study.laneOf(flow)?.steps.some((s) => s.on && study.entry(s.op, flow)?.kind === 'drawn') ?? false
+  /** Whether the surface of a flow is drawn: it is waited for while frames play. */
+  const meshed = (flow: string) =>
+    draws(flow) && lookOf(flow).draw !== 'points' && listed.formsOf(kindOf(flow)).includes('mesh')
+  /** Frames that are being fetched, by flow, and what was asked for since: only the newest is fetched after it. */
+  const flying = new Map<string, (() => Promise<void>) | null>()
+  async function fetched(flow: string, job: () => Promise<void>) {
+    if (flying.has(flow)) {
+      flying.set(flow, job)
+      return
+    }
+    flying.set(flow, null)
+    await job().catch((error) => {
+      problem.value = (error as Error).message
+    })
+    const next = flying.get(flow)
+    flying.delete(flow)
+    if (next) await fetched(flow, next)
+  }
   function refresh() {
     for (const { id } of study.doc?.flows ?? []) {
       const r = runOf(id)
       if (!r?.frames.includes(frame.value)) continue
-      void show(id, r.identity, frame.value).catch((error) => { problem.value = (error as Error).message })
-      if (draws(id)) void draw(id, r.identity, frame.value).catch((error) => { problem.value = (error as Error).message })
-      else if (drawn.value[id]) drawn.value = Object.fromEntries(Object.entries(drawn.value).filter(([k]) => k !== id))
+      const n = frame.value
+      void fetched(id, () => show(id, r.identity, n))
+      if (draws(id)) {
+        if (!lookOf(id).shown) continue // what it drew last stays, for when it is shown again
+        void draw(id, r.identity, frame.value).catch((error) => {
+          problem.value = (error as Error).message
+        })
+      } else if (drawn.value[id])
+        drawn.value = Object.fromEntries(Object.entries(drawn.value).filter(([k]) => k !== id))
     }
   }
-  watch([frame, wanted, () => runs.value.map((r) => `${r.identity} ${r.frames.length}`).join(), () => JSON.stringify([study.doc?.looks, study.doc?.flows])], refresh, { immediate: true })
+  watch(
+    [
+      frame,
+      wanted,
+      () => runs.value.map((r) => `${r.identity} ${r.frames.length}`).join(),
+      () => JSON.stringify([study.doc?.looks, study.doc?.flows]),
+    ],
+    refresh,
+    { immediate: true },
+  )
 
   let last = 0
   function tick(now: number) {
@@ -172,7 +274,8 @@ export const useRuns = defineStore('runs', () => {
     const each = 1000 / clock.value.fps
     if (now - last >= each) {
       last = now - ((now - last) % each)
-      const shownNow = current.value?.frame === frame.value || !ready.value.has(frame.value)
+      const drawnNow = !meshed(main.value) || drawn.value[main.value]?.facts.frame === frame.value
+      const shownNow = (current.value?.frame === frame.value && drawnNow) || !ready.value.has(frame.value)
       if (shownNow) {
         const end = Math.max(clock.value.start, ...(run.value?.frames ?? [clock.value.end]))
         const next = frame.value >= end ? clock.value.start : frame.value + 1
@@ -187,6 +290,37 @@ export const useRuns = defineStore('runs', () => {
       requestAnimationFrame(tick)
     } else playing.value = on
   }
-  function go(n: number) { frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n))) }
-  return { runs, frame, time, clock, playing, connected, quality, wanted, main, run, runOf, ready, stale, isStale, isFresh, shown, drawn, current, lookOf, isGas, problem, failureOf, open, close, start, stop, play, go }
+  function go(n: number) {
+    frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n)))
+  }
+  return {
+    runs,
+    frame,
+    time,
+    clock,
+    playing,
+    connected,
+    quality,
+    wanted,
+    main,
+    run,
+    runOf,
+    ready,
+    stale,
+    isStale,
+    isFresh,
+    shown,
+    drawn,
+    current,
+    lookOf,
+    formOf,
+    problem,
+    failureOf,
+    open,
+    close,
+    start,
+    stop,
+    play,
+    go,
+  }
 })

@@ -2,12 +2,14 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { ApiError, Offline, call } from '../api/client'
-import type { Catalogue, Entry, Lane, ParamSpec, Raw, Region, Step, StudyDoc, StudyOut } from '../api/types'
+import type { Lane, ParamSpec, Raw, Region, Step, StudyDoc, StudyOut } from '../api/model'
+import { tidied } from '../kinds/looks'
+import { useCatalogue } from './catalogue'
 
 export type Selection =
-  | { kind: 'step'; lane: string; id: string }
-  | { kind: 'shape' | 'region' | 'lane'; id: string }
-  | null
+  { kind: 'step'; lane: string; id: string } | { kind: 'shape' | 'region' | 'lane'; id: string } | null
+/** Whose parameters are changed: those of what is selected, or the look of a flow. */
+export type Owner = Selection | { kind: 'look'; id: string }
 export type SaveState = 'saved' | 'saving' | 'unsaved' | 'offline' | 'conflict' | 'refused'
 
 export const useStudy = defineStore('study', () => {
@@ -20,14 +22,27 @@ export const useStudy = defineStore('study', () => {
   const message = ref('')
   const theirs = shallowRef<{ document: StudyDoc; revision: number } | null>(null)
   const selection = ref<Selection>(null)
-  const catalogue = shallowRef<Catalogue>({ steps: [], shapes: [] })
+  const listed = useCatalogue()
   const savedCount = ref(0)
   /** Edits not saved yet, each a revision of its own; a drag of one parameter is one edit. */
   let queue: { label: string; subject: string; document: StudyDoc }[] = []
   let timer = 0
   let pressed = false
-  window.addEventListener('pointerdown', () => { pressed = true }, { capture: true })
-  for (const end of ['pointerup', 'pointercancel', 'blur']) window.addEventListener(end, () => { pressed = false }, { capture: true })
+  window.addEventListener(
+    'pointerdown',
+    () => {
+      pressed = true
+    },
+    { capture: true },
+  )
+  for (const end of ['pointerup', 'pointercancel', 'blur'])
+    window.addEventListener(
+      end,
+      () => {
+        pressed = false
+      },
+      { capture: true },
+    )
   let running: Promise<void> | null = null
 
   function take(out: StudyOut, keepDocument = false) {
@@ -44,12 +59,13 @@ export const useStudy = defineStore('study', () => {
     selection.value = null
     theirs.value = null
     state.value = 'saved'
-    if (!catalogue.value.steps.length) catalogue.value = await call<Catalogue>('GET', '/catalogue')
+    await listed.load()
     const found = await call<StudyOut>('GET', `/studies/${id}`)
     await ready(found)
     take(found)
     const last = doc.value!.fields.at(-1)
-    if (last?.steps.length) select({ kind: 'step', lane: last.id, id: last.steps.filter((s) => s.on).at(-1)?.id ?? last.steps[0].id })
+    if (last?.steps.length)
+      select({ kind: 'step', lane: last.id, id: last.steps.filter((s) => s.on).at(-1)?.id ?? last.steps[0].id })
   }
 
   /** Change the document; it is saved a moment later. Edits with the same subject that follow at once become one. */
@@ -59,7 +75,8 @@ export const useStudy = defineStore('study', () => {
     change(copy)
     doc.value = copy
     const last = queue.at(-1)
-    if (last && subject && last.subject === subject) queue[queue.length - 1] = { label: joined(last.label, label), subject, document: copy }
+    if (last && subject && last.subject === subject)
+      queue[queue.length - 1] = { label: joined(last.label, label), subject, document: copy }
     else queue.push({ label, subject, document: copy })
     if (state.value !== 'conflict') state.value = 'unsaved'
     soon()
@@ -67,7 +84,10 @@ export const useStudy = defineStore('study', () => {
   /** Save after a short rest, and not while something is being dragged: a drag is one edit. */
   function soon() {
     clearTimeout(timer)
-    timer = window.setTimeout(() => { if (pressed) soon(); else void flush() }, 280)
+    timer = window.setTimeout(() => {
+      if (pressed) soon()
+      else void flush()
+    }, 280)
   }
   async function flush(): Promise<void> {
     clearTimeout(timer)
@@ -79,7 +99,14 @@ export const useStudy = defineStore('study', () => {
         while (queue.length) {
           const first = queue.shift()!
           try {
-            take(await call<StudyOut>('PUT', `/studies/${key.value}`, { document: first.document, base: revision.value, label: first.label }), true)
+            take(
+              await call<StudyOut>('PUT', `/studies/${key.value}`, {
+                document: first.document,
+                base: revision.value,
+                label: first.label,
+              }),
+              true,
+            )
           } catch (error) {
             queue.unshift(first)
             throw error
@@ -109,6 +136,15 @@ export const useStudy = defineStore('study', () => {
     if (!theirs.value) return
     revision.value = theirs.value.revision
     if (keep === 'theirs') {
+      const mine = queue.at(-1)
+      const base = theirs.value.revision
+      try {
+        if (mine)
+          await call('POST', `/studies/${key.value}/aside`, { document: mine.document, base, label: mine.label })
+      } catch (error) {
+        if (!(error instanceof ApiError)) throw error // the server is away: nothing is given up yet
+        message.value = `What you had typed could not be kept: ${error.message}`
+      }
       queue = []
       take(await call<StudyOut>('GET', `/studies/${key.value}`))
       state.value = 'saved'
@@ -146,9 +182,9 @@ export const useStudy = defineStore('study', () => {
   const lanes = computed<Lane[]>(() => (doc.value ? [...doc.value.fields, ...doc.value.flows] : []))
   const laneOf = (id: string) => lanes.value.find((l) => l.id === id)
   const isFlow = (id: string) => !!doc.value?.flows.some((l) => l.id === id)
-  const entry = (op: string, lane: string): Entry | undefined =>
-    catalogue.value.steps.find((e) => e.id === op && e.lane === (isFlow(lane) ? (laneOf(lane)?.kind ?? 'particles') : 'field'))
-  const shapeEntry = (kind: string): Entry | undefined => catalogue.value.shapes.find((e) => e.id === kind)
+  const entry = (op: string, lane: string) => listed.step(op, laneOf(lane))
+  const shapeEntry = (kind: string) => listed.shape(kind)
+  const catalogue = computed(() => listed.all)
   const selectedStep = computed<Step | undefined>(() => {
     const s = selection.value
     return s?.kind === 'step' ? laneOf(s.lane)?.steps.find((t) => t.id === s.id) : undefined
@@ -165,45 +201,89 @@ export const useStudy = defineStore('study', () => {
     if (s.kind === 'region') return doc.value.regions.find((x) => x.id === s.id)
     return laneOf(s.id)
   })
-  function select(s: Selection) { selection.value = s }
+  function select(s: Selection) {
+    selection.value = s
+  }
 
   /** The parameters of what is selected, whatever it is. */
-  function setParam(owner: Selection, spec: Pick<ParamSpec, 'name' | 'label' | 'unit'>, value: Raw | undefined, words: string) {
-    edit(`${spec.label} ${words}`, (d) => {
-      const params = paramsIn(d, owner)
-      if (!params) return
-      if (value === undefined) delete params[spec.name]
-      else params[spec.name] = value
-    }, `${JSON.stringify(owner)}.${spec.name}`)
+  function setParam(
+    owner: Owner,
+    spec: Pick<ParamSpec, 'name' | 'label' | 'unit'>,
+    value: Raw | undefined,
+    words: string,
+  ) {
+    edit(
+      `${spec.label} ${words}`,
+      (d) => {
+        const params = paramsIn(d, owner)
+        if (!params) return
+        if (value === undefined) delete params[spec.name]
+        else params[spec.name] = value
+        if (owner?.kind === 'look') d.looks[owner.id] = tidied(params, spec.name)
+      },
+      `${JSON.stringify(owner)}.${spec.name}`,
+    )
   }
-  function paramsIn(d: StudyDoc, owner: Selection): Record<string, Raw> | undefined {
+  function paramsIn(d: StudyDoc, owner: Owner): Record<string, Raw> | undefined {
     if (!owner) return undefined
-    if (owner.kind === 'step') return [...d.fields, ...d.flows].find((l) => l.id === owner.lane)?.steps.find((s) => s.id === owner.id)?.params
+    if (owner.kind === 'step')
+      return [...d.fields, ...d.flows].find((l) => l.id === owner.lane)?.steps.find((s) => s.id === owner.id)?.params
     if (owner.kind === 'shape') return d.shapes.find((s) => s.id === owner.id)?.params
+    if (owner.kind === 'look') return { ...d.looks[owner.id] } as Record<string, Raw>
     return undefined
   }
   /** Set a parameter by its path in the study, as fixes name it. */
   function setPath(label: string, path: string, value: Raw) {
-    edit(label, (d) => {
-      const [kind, id, a, b] = path.split('.')
-      if (kind === 'regions') {
-        const region = d.regions.find((r) => r.id === id)
-        if (region && a === 'voxel_size') region.voxel_size = value
-        else if (region && a === 'over') region.over = value as Region['over']
-        else if (region && a === 'padding') region.bounds.padding = value
-      } else if (kind === 'shapes') {
-        const shape = d.shapes.find((s) => s.id === id)
-        if (shape) shape.params[a] = value
-      } else {
-        const lane = (kind === 'fields' ? d.fields : d.flows).find((l) => l.id === id)
-        const target = lane?.steps.find((s) => s.id === a)
-        if (target) target.params[b] = value
-      }
-    }, path)
+    edit(
+      label,
+      (d) => {
+        const [kind, id, a, b] = path.split('.')
+        if (kind === 'regions') {
+          const region = d.regions.find((r) => r.id === id)
+          if (region && a === 'voxel_size') region.voxel_size = value
+          else if (region && a === 'over') region.over = value as Region['over']
+          else if (region && a === 'padding') region.bounds.padding = value
+        } else if (kind === 'shapes') {
+          const shape = d.shapes.find((s) => s.id === id)
+          if (shape) shape.params[a] = value
+        } else {
+          const lane = (kind === 'fields' ? d.fields : d.flows).find((l) => l.id === id)
+          const target = lane?.steps.find((s) => s.id === a)
+          if (target) target.params[b] = value
+        }
+      },
+      path,
+    )
   }
   return {
-    key, doc, revision, undoLabel, redoLabel, state, message, theirs, selection, catalogue, lanes, selectedStep, selectedLane, selectedPart, savedCount,
-    load, edit, flush, resolve, step, restore, laneOf, isFlow, entry, shapeEntry, select, setParam, setPath,
+    key,
+    doc,
+    revision,
+    undoLabel,
+    redoLabel,
+    state,
+    message,
+    theirs,
+    selection,
+    catalogue,
+    lanes,
+    selectedStep,
+    selectedLane,
+    selectedPart,
+    savedCount,
+    load,
+    edit,
+    flush,
+    resolve,
+    step,
+    restore,
+    laneOf,
+    isFlow,
+    entry,
+    shapeEntry,
+    select,
+    setParam,
+    setPath,
   }
 })
 
@@ -216,7 +296,11 @@ function joined(first: string, last: string): string {
 
 export function freshId(wanted: string, taken: Iterable<string>): string {
   const used = new Set(taken)
-  let base = wanted.toLowerCase().replace(/[^a-z0-9]+/g, '_').replace(/^_+|_+$/g, '') || 'x'
+  let base =
+    wanted
+      .toLowerCase()
+      .replace(/[^a-z0-9]+/g, '_')
+      .replace(/^_+|_+$/g, '') || 'x'
   if (!/^[a-z]/.test(base)) base = `x_${base}`
   base = base.slice(0, 32)
   let id = base

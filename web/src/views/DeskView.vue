@@ -1,5 +1,8 @@
 <template>
-  <div v-if="failed" class="failed"><h2>{{ failed }}</h2><router-link to="/">Back to the studies</router-link></div>
+  <div v-if="failed" class="failed">
+    <h2>{{ failed }}</h2>
+    <router-link to="/">Back to the studies</router-link>
+  </div>
   <div v-else-if="study.doc" class="desk" :style="{ gridTemplateRows: `44px minmax(160px,1fr) 36px ${height}px` }">
     <TopBar @search="searching = true" @history="history = true" @keys="sheet = true" />
     <div class="middle">
@@ -7,17 +10,34 @@
       <InspectorPanel />
     </div>
     <TimeBar />
-    <div class="bottom"><div class="grip" title="Drag to resize the score" @pointerdown="resize" /><Beginnings v-if="empty" /><ScorePanel /></div>
+    <div class="bottom">
+      <div class="grip" title="Drag to resize the score" @pointerdown="resize" />
+      <Beginnings v-if="empty" /><ScorePanel />
+    </div>
     <v-dialog :model-value="study.state === 'conflict'" width="460" persistent>
       <v-card class="pa-4" data-testid="conflict">
         <h2>Changed in another window</h2>
-        <p>This study was saved somewhere else while you were editing. Nothing is lost: both versions are in its history.</p>
-        <div class="acts"><v-btn variant="outlined" data-testid="take-theirs" @click="study.resolve('theirs')">Take theirs</v-btn><v-btn class="go" data-testid="keep-mine" @click="study.resolve('mine')">Keep mine</v-btn></div>
+        <p>
+          This study was saved somewhere else while you were editing. Nothing is lost: both versions are in its history.
+        </p>
+        <div class="acts">
+          <v-btn variant="outlined" data-testid="take-theirs" @click="study.resolve('theirs')">Take theirs</v-btn
+          ><v-btn class="go" data-testid="keep-mine" @click="study.resolve('mine')">Keep mine</v-btn>
+        </div>
       </v-card>
     </v-dialog>
     <SearchBox v-model:open="searching" :actions="actions" />
     <HistoryList v-model:open="history" />
-    <v-dialog v-model="sheet" width="640"><v-card class="pa-4" data-testid="keys"><h2>Keys</h2><div class="keys2"><div v-for="a in actions" :key="a.name" class="keyrow"><span class="kbd">{{ a.key }}</span><span>{{ a.name }}</span></div></div></v-card></v-dialog>
+    <v-dialog v-model="sheet" width="640"
+      ><v-card class="pa-4" data-testid="keys"
+        ><h2>Keys</h2>
+        <div class="keys2">
+          <div v-for="a in actions" :key="a.name" class="keyrow">
+            <span class="kbd">{{ a.key }}</span><span>{{ a.name }}</span>
+          </div>
+        </div></v-card
+      ></v-dialog
+    >
   </div>
 </template>
 
@@ -25,7 +45,7 @@
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call } from '../api/client'
-import type { RunOut } from '../api/types'
+import type { RunOut } from '../api/model'
 import Beginnings from '../desk/Beginnings.vue'
 import HistoryList from '../desk/HistoryList.vue'
 import SearchBox from '../desk/SearchBox.vue'
@@ -36,6 +56,7 @@ import { useKeys } from '../desk/keys'
 import InspectorPanel from '../inspector/InspectorPanel.vue'
 import ScorePanel from '../score/ScorePanel.vue'
 import { useLook } from '../stores/look'
+import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
@@ -44,47 +65,66 @@ const router = useRouter()
 const study = useStudy()
 const runs = useRuns()
 const look = useLook()
+const shows = useView()
 const view = ref<InstanceType<typeof ViewPanel> | null>(null)
 const failed = ref('')
 const height = ref(262)
-const { sheet, searching, history, actions } = useKeys(() => view.value?.frame(), () => void router.push(`/compare/${study.key}`))
+const { sheet, searching, history, actions } = useKeys(
+  () => view.value?.frame(),
+  () => void router.push(`/compare/${study.key}`),
+)
 const empty = computed(() => !study.doc?.fields.length && !study.doc?.flows.length && !study.doc?.shapes.length)
 
-watch(() => route.params.key, async (key) => {
-  if (typeof key !== 'string') return
-  failed.value = ''
-  try {
-    const earlier = call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key)}`).catch(() => [])
-    await study.load(key, async ({ key: id, document: doc }) => {
-      look.pinned = null
-      look.adopt(doc.looks.probe ?? {})
-      const { start, end } = doc.clock
-      const middle = Math.round(start + 0.45 * (end - start))
-      const shown = (await earlier).some((r) => r.state === 'done' && r.quality === 'preview' && r.flow === doc.flows[0]?.id && r.frames.includes(middle))
-      runs.open(id, shown ? middle : start)
-    })
-    document.title = `${study.doc!.name} · Errant Gust`
-    if (study.doc!.flows.length) await runs.start('preview')
-  } catch (error) {
-    failed.value = (error as Error).message
-  }
-}, { immediate: true })
+watch(
+  () => route.params.key,
+  async (key) => {
+    if (typeof key !== 'string') return
+    failed.value = ''
+    try {
+      const earlier = call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key)}`).catch(() => [])
+      await study.load(key, async ({ key: id, document: doc }) => {
+        shows.pinned = null
+        shows.adopt(doc.looks.probe ?? {})
+        const { start, end } = doc.clock
+        const middle = Math.round(start + 0.45 * (end - start))
+        const shown = (await earlier).some(
+          (r) =>
+            r.state === 'done' && r.quality === 'preview' && r.flow === doc.flows[0]?.id && r.frames.includes(middle),
+        )
+        runs.open(id, shown ? middle : start)
+      })
+      document.title = `${study.doc!.name} · Errant Gust`
+      if (study.doc!.flows.length) await runs.start('preview')
+    } catch (error) {
+      failed.value = (error as Error).message
+    }
+  },
+  { immediate: true },
+)
 
 /** The picture on the study's card: the view as it was last seen at rest. */
 let pictureTimer = 0
-watch(() => [runs.current, look.slice, look.scene], () => {
-  clearTimeout(pictureTimer)
-  if (runs.playing) return
-  pictureTimer = window.setTimeout(async () => {
-    const blob = await view.value?.picture()
-    if (blob && study.key) await call('PUT', `/studies/${study.key}/picture`, blob).catch(() => undefined)
-  }, 2500)
-})
+watch(
+  () => [runs.current, look.slice, look.scene],
+  () => {
+    clearTimeout(pictureTimer)
+    if (runs.playing) return
+    pictureTimer = window.setTimeout(async () => {
+      const blob = await view.value?.picture()
+      if (blob && study.key) await call('PUT', `/studies/${study.key}/picture`, blob).catch(() => undefined)
+    }, 2500)
+  },
+)
 function resize(event: PointerEvent) {
   const start = event.clientY
   const from = height.value
-  const move = (e: PointerEvent) => { height.value = Math.max(110, Math.min(window.innerHeight - 260, from + start - e.clientY)) }
-  const up = () => { window.removeEventListener('pointermove', move); window.removeEventListener('pointerup', up) }
+  const move = (e: PointerEvent) => {
+    height.value = Math.max(110, Math.min(window.innerHeight - 260, from + start - e.clientY))
+  }
+  const up = () => {
+    window.removeEventListener('pointermove', move)
+    window.removeEventListener('pointerup', up)
+  }
   window.addEventListener('pointermove', move)
   window.addEventListener('pointerup', up)
 }
@@ -96,12 +136,47 @@ onBeforeUnmount(() => {
 </script>
 
 <style>
-.desk { height: 100vh; display: grid; background: rgb(var(--v-theme-background)); }
-.desk .middle { display: grid; grid-template-columns: 1fr 322px; min-height: 0; }
-.desk .bottom { position: relative; min-height: 0; display: grid; }
-.desk .grip { position: absolute; top: -3px; left: 0; right: 0; height: 6px; cursor: row-resize; z-index: 2; }
-.acts { display: flex; gap: 10px; justify-content: flex-end; margin-top: 14px; }
-.keys2 { columns: 2; margin-top: 8px; }
-.keyrow { display: grid; grid-template-columns: 96px 1fr; padding: 2px 0; break-inside: avoid; }
-.failed { padding: 60px; }
+.desk {
+  height: 100vh;
+  display: grid;
+  background: rgb(var(--v-theme-background));
+}
+.desk .middle {
+  display: grid;
+  grid-template-columns: 1fr 322px;
+  min-height: 0;
+}
+.desk .bottom {
+  position: relative;
+  min-height: 0;
+  display: grid;
+}
+.desk .grip {
+  position: absolute;
+  top: -3px;
+  left: 0;
+  right: 0;
+  height: 6px;
+  cursor: row-resize;
+  z-index: 2;
+}
+.acts {
+  display: flex;
+  gap: 10px;
+  justify-content: flex-end;
+  margin-top: 14px;
+}
+.keys2 {
+  columns: 2;
+  margin-top: 8px;
+}
+.keyrow {
+  display: grid;
+  grid-template-columns: 96px 1fr;
+  padding: 2px 0;
+  break-inside: avoid;
+}
+.failed {
+  padding: 60px;
+}
 </style>

@@ -1,9 +1,12 @@
 <template>
   <div class="page">
-    <header class="bar"><b>Errant Gust</b><span class="muted">▸</span><span>Studies</span><span class="sp" />
+    <header class="bar">
+      <b>Errant Gust</b><span class="muted">▸</span><span>Studies</span><span class="sp" />
       <input v-model="query" class="find" placeholder="Search studies" aria-label="Search studies" />
       <router-link to="/handbook">Handbook</router-link>
-      <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.click()">Import</v-btn>
+      <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.click()"
+        >Import</v-btn
+      >
       <v-btn class="go" data-testid="new-study" @click="make({ start: 'blank' })">New study</v-btn>
       <input ref="picker" type="file" accept=".json,.zip" hidden data-testid="study-file" @change="importStudy" />
     </header>
@@ -11,19 +14,49 @@
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
       <div class="cards">
         <article v-for="s in found" :key="s.key" :data-testid="`study-${s.key}`">
-          <router-link :to="`/desk/${s.key}`" class="pic" :aria-label="`Open ${s.name}, ${s.picture ? 'picture' : 'no picture yet'}`"><img v-if="s.picture" :src="`/api/studies/${s.key}/picture?${s.changed}`" alt="" /><span v-else>no picture yet</span></router-link>
-          <div class="words"><router-link :to="`/desk/${s.key}`"><b>{{ s.name }}</b></router-link><p>{{ s.note || 'No note.' }}</p>
-            <div class="foot"><span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button title="Download the study with its files as one zip" :data-testid="`export-${s.key}`" @click="take(s)">export</button><button @click="copy(s)">duplicate</button><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button></div></div>
+          <router-link
+            :to="`/desk/${s.key}`"
+            class="pic"
+            :aria-label="`Open ${s.name}, ${s.picture ? 'picture' : 'no picture yet'}`"
+            ><img v-if="s.picture" :src="`/api/studies/${s.key}/picture?${s.changed}`" alt="" /><span v-else
+              >no picture yet</span
+            ></router-link
+          >
+          <div class="words">
+            <router-link :to="`/desk/${s.key}`"
+              ><b>{{ s.name }}</b></router-link
+            >
+            <p>{{ s.note || 'No note.' }}</p>
+            <div class="foot">
+              <span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button
+                title="Download the study with its files as one zip"
+                :data-testid="`export-${s.key}`"
+                @click="take(s)"
+              >
+                export</button
+              ><button @click="copy(s)">duplicate</button
+              ><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button>
+            </div>
+          </div>
         </article>
       </div>
       <p v-if="!studies.length && loaded" class="muted">There is no study yet. Begin with one below.</p>
       <h2>Begin another</h2>
       <div class="starts">
-        <button @click="make({ start: 'wind' })"><b>A wind and some particles</b><span>The first thing to prove: something obeys a field.</span></button>
-        <button v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })"><b>{{ d.name }}</b><span>{{ d.note }}</span></button>
+        <button @click="make({ start: 'wind' })">
+          <b>A wind and some particles</b><span>The first thing to prove: something obeys a field.</span>
+        </button>
+        <button v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })">
+          <b>{{ d.name }}</b><span>{{ d.note }}</span>
+        </button>
       </div>
     </main>
-    <v-snackbar v-model="gone" timeout="8000">Deleted {{ goneName }}<template #actions><v-btn color="warning" data-testid="undelete" @click="back">Undo</v-btn></template></v-snackbar>
+    <v-snackbar v-model="gone" timeout="8000"
+      >Deleted {{ goneName
+      }}<template #actions
+        ><v-btn color="warning" data-testid="undelete" @click="back">Undo</v-btn></template
+      ></v-snackbar
+    >
   </div>
 </template>
 
@@ -32,7 +65,7 @@ import { mdiUpload } from '@mdi/js'
 import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, download, uploadStudy, type StudyCard } from '../api/client'
-import type { StudyOut } from '../api/types'
+import type { StudyOut } from '../api/model'
 
 const router = useRouter()
 const studies = ref<StudyCard[]>([])
@@ -44,40 +77,74 @@ const picker = ref<HTMLInputElement | null>(null)
 const gone = ref(false)
 const goneName = ref('')
 let goneKey = ''
-const found = computed(() => studies.value.filter((s) => `${s.name} ${s.note}`.toLowerCase().includes(query.value.toLowerCase())))
+const found = computed(() =>
+  studies.value.filter((s) => `${s.name} ${s.note}`.toLowerCase().includes(query.value.toLowerCase())),
+)
 const when = (t: string) => new Date(t).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })
 
 async function guarded(work: () => Promise<void>) {
-  try { problem.value = ''; await work() } catch (error) { problem.value = (error as Error).message }
-}
-const load = () => guarded(async () => { studies.value = await call<StudyCard[]>('GET', '/studies'); loaded.value = true })
-const make = (body: object) => guarded(async () => { const made = await call<StudyOut>('POST', '/studies', body); await router.push(`/desk/${made.key}`) })
-const importStudy = (event: Event) => guarded(async () => {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
-  if (file.name.endsWith('.zip')) {
-    await router.push(`/desk/${(await uploadStudy(file)).key}`)
-    return
+  try {
+    problem.value = ''
+    await work()
+  } catch (error) {
+    problem.value = (error as Error).message
   }
-  let data: unknown
-  try { data = JSON.parse(await file.text()) } catch { throw new Error(`${file.name}: not valid JSON; right would be a .gust.json file`) }
-  const made = await call<StudyOut>('POST', '/studies', { document: data })
-  await router.push(`/desk/${made.key}`)
+}
+const load = () =>
+  guarded(async () => {
+    studies.value = await call<StudyCard[]>('GET', '/studies')
+    loaded.value = true
+  })
+const make = (body: object) =>
+  guarded(async () => {
+    const made = await call<StudyOut>('POST', '/studies', body)
+    await router.push(`/desk/${made.key}`)
+  })
+const importStudy = (event: Event) =>
+  guarded(async () => {
+    const file = (event.target as HTMLInputElement).files?.[0]
+    if (!file) return
+    if (file.name.endsWith('.zip')) {
+      await router.push(`/desk/${(await uploadStudy(file)).key}`)
+      return
+    }
+    let data: unknown
+    try {
+      data = JSON.parse(await file.text())
+    } catch {
+      throw new Error(`${file.name}: not valid JSON; right would be a .gust.json file`)
+    }
+    const made = await call<StudyOut>('POST', '/studies', { document: data })
+    await router.push(`/desk/${made.key}`)
+  })
+const copy = (s: StudyCard) =>
+  guarded(async () => {
+    await call('POST', '/studies', { copy_of: s.key })
+    await load()
+  })
+const take = (s: StudyCard) =>
+  guarded(async () => {
+    await download('GET', `/studies/${s.key}/archive`, `${s.key}.gust.zip`)
+  })
+const remove = (s: StudyCard) =>
+  guarded(async () => {
+    await call('DELETE', `/studies/${s.key}`)
+    goneKey = s.key
+    goneName.value = s.name
+    gone.value = true
+    await load()
+  })
+const back = () =>
+  guarded(async () => {
+    await call('POST', `/studies/${goneKey}/undelete`)
+    gone.value = false
+    await load()
+  })
+onMounted(() => {
+  document.title = 'Studies · Errant Gust'
+  void load()
+  void guarded(async () => {
+    demos.value = await call('GET', '/demos')
+  })
 })
-const copy = (s: StudyCard) => guarded(async () => {
-  await call('POST', '/studies', { copy_of: s.key })
-  await load()
-})
-const take = (s: StudyCard) => guarded(async () => {
-  await download('GET', `/studies/${s.key}/archive`, `${s.key}.gust.zip`)
-})
-const remove = (s: StudyCard) => guarded(async () => {
-  await call('DELETE', `/studies/${s.key}`)
-  goneKey = s.key
-  goneName.value = s.name
-  gone.value = true
-  await load()
-})
-const back = () => guarded(async () => { await call('POST', `/studies/${goneKey}/undelete`); gone.value = false; await load() })
-onMounted(() => { document.title = 'Studies · Errant Gust'; void load(); void guarded(async () => { demos.value = await call('GET', '/demos') }) })
 </script>

@@ -6,13 +6,14 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.formula import Broken, arithmetic, parse
+from errant_gust.core.errors import StudyError, nearest
+from errant_gust.core.fields.expression import Broken, arithmetic, parse
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.gas.places import channel_name
-from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work, decay
-from errant_gust.core.kernels.gas import middles
+from errant_gust.core.flows.gas.cells import channel_name
+from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Work, decay
+from errant_gust.core.flows.step import Placed
+from errant_gust.core.kernels.advection import middles
 from errant_gust.core.study.parameters import FieldId, param
 
 How = Literal["share", "amount"]
@@ -35,8 +36,8 @@ class Fading(GasStep):
     )
     by: FieldId = param("", optional=True, help="A scalar lane: where, and how much")
 
-    def change(self, part: Part, work: Work) -> None:
-        rate = part.number("rate" if self.how == "share" else "amount", work) * part.masked("by", work)
+    def change(self, part: Placed, work: Work) -> None:
+        rate = work.number(part, "rate" if self.how == "share" else "amount") * work.masked(part, "by")
         a = work.state.channel(self.fades)
         a[:] = self.left(work, a, decay(a, self.how, rate, work.dt))
 
@@ -101,7 +102,7 @@ class Colour(GasStep):
     def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         return COLOURS
 
-    def change(self, part: Part, work: Work) -> None:
+    def change(self, part: Placed, work: Work) -> None:
         if not self.fade or not work.dt:
             return
         colours = [work.state.channel(name) for name in COLOURS]
@@ -144,9 +145,19 @@ class GasChannel(GasStep):
         if self.copies == self.name:
             raise StudyError("copies itself", where=f"{where}.copies", fix="name another channel, or none")
 
-    def change(self, part: Part, work: Work) -> None:
+    @property
+    def copied(self) -> tuple[str, str] | None:
+        return (self.copies, self.name) if self.copies else None
+
+    def understood(self, channels: tuple[str, ...], where: str) -> None:
+        if self.copies and self.copies not in channels:
+            raise StudyError(
+                f"there is no channel '{self.copies}'", where=f"{where}.copies", fix=nearest(self.copies, channels)
+            )
+
+    def change(self, part: Placed, work: Work) -> None:
         a = work.state.channel(self.name)
-        a[:] = decay(a, self.how, part.number("rate", work), work.dt)
+        a[:] = decay(a, self.how, work.number(part, "rate"), work.dt)
 
 
 class GasFormula(GasStep):
@@ -191,7 +202,6 @@ class GasFormula(GasStep):
             raise StudyError("f stands for a lane, and none is chosen", where=f"{where}.field", fix="choose one")
 
     def understood(self, channels: tuple[str, ...], where: str) -> None:
-        """Raise a StudyError if the expression names what is not there."""
         try:
             parts = parse(self.expression, frozenset({*channels, *OTHERS}))
             if len(parts) != 1:
@@ -199,7 +209,7 @@ class GasFormula(GasStep):
         except Broken as error:
             raise StudyError(str(error), where=f"{where}.expression") from None
 
-    def finish(self, part: Part, work: Work) -> None:
+    def finish(self, part: Placed, work: Work) -> None:
         s = work.state
         used = set(re.findall(r"[A-Za-z_]\w*", self.expression))
         n = s.count
@@ -252,13 +262,13 @@ class Burn(GasStep):
     def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         return ("fuel",)
 
-    def change(self, part: Part, work: Work) -> None:
+    def change(self, part: Placed, work: Work) -> None:
         if not work.dt:
             return
         s = work.state
         fuel, heat = s.channel("fuel"), s.channel("temperature")
-        hot = heat >= part.number("ignition", work)
-        burnt = np.where(hot, fuel * (1 - np.exp(-part.number("rate", work) * np.float32(work.dt))), 0)
+        hot = heat >= work.number(part, "ignition")
+        burnt = np.where(hot, fuel * (1 - np.exp(-work.number(part, "rate") * np.float32(work.dt))), 0)
         fuel -= burnt
         given = {"temperature": np.float32(self.heat) * burnt, "density": np.float32(self.soot) * burnt}
         for name, amount in given.items():

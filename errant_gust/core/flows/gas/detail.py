@@ -7,15 +7,15 @@ from typing import Literal
 import numpy as np
 from scipy.ndimage import gaussian_filter
 
-from errant_gust.core.fields.blocks import BLOCK
-from errant_gust.core.fields.noise import OCTAVE_SHIFT, SLOPE
+from errant_gust.core.blocks import BLOCK
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.steps.noise import OCTAVE_SHIFT, SLOPE
 from errant_gust.core.flows.gas.steps import GasStep
-from errant_gust.core.grids.faces import Triple
-from errant_gust.core.grids.refine import Each, finer, nodes
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.grids.staggered.faces import Triple
+from errant_gust.core.grids.staggered.refine import Each, finer, nodes
 from errant_gust.core.kernels import noise as kernels
-from errant_gust.core.kernels.gas import middles
+from errant_gust.core.kernels.advection import middles
 from errant_gust.core.kernels.noise_values import add_value
 from errant_gust.core.kernels.refine import curls
 from errant_gust.core.study.parameters import FlowId, param
@@ -44,7 +44,7 @@ class Detail(GasStep):
     headline = "flow"
     formula = "v = refine(V) + ∇ × (A ψ),  A = strength · 2^(−5/6) · |V − smooth V|"
 
-    flow: FlowId = param("", label="Gas", help="The coarser gas")
+    flow: FlowId = param("", label="Gas", help="The coarser gas", provides="volume")
     finer: Literal["2", "3", "4"] = param("2", help="Voxels are so many times smaller; 2 is eight times as many")
     strength: float = param(
         1.0, range=(0, 20), slider=(0, 4), help="Of the added eddies; 1 is what turbulence would have"

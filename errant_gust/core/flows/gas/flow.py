@@ -7,66 +7,51 @@ stored frame is free of divergence.
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from typing import Any, cast
 
 import numpy as np
 
-from errant_gust.core.errors import BudgetError, GustError, SolverError, StudyError, nearest
-from errant_gust.core.fields import catalogue
-from errant_gust.core.fields.blocks import Cancel, threads
+from errant_gust.core.blocks import Cancel, threads
+from errant_gust.core.errors import BudgetError, GustError, SolverError, StudyError
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Plan, Scene
-from errant_gust.core.fields.solved import corner_distances, walls_of
-from errant_gust.core.flows.gas.channels import GasChannel, GasFormula
-from errant_gust.core.flows.gas.forces import CurlUp
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.boxed import BoxedFlow
 from errant_gust.core.flows.gas.keeping import Amounts
-from errant_gust.core.flows.gas.obstacles import Collide
-from errant_gust.core.flows.gas.sources import Source
-from errant_gust.core.flows.gas.state import BLOCK, FACES, GasState, around
-from errant_gust.core.flows.gas.steps import BASE, COLOURS, Domain, Lend, Part, Work, new_memory, no_gas
-from errant_gust.core.flows.particles.flow import ParticleFlow
-from errant_gust.core.flows.particles.source import Source as Births
-from errant_gust.core.grids.faces import (
+from errant_gust.core.flows.gas.state import GasState
+from errant_gust.core.flows.gas.steps import BASE, COLOURS, SORT, Domain, Work
+from errant_gust.core.flows.step import Emits, Placed, blocked_by, placed_steps
+from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.grids.staggered.advection import Lend, Trace, carried, fastest, new_memory, trace
+from errant_gust.core.grids.staggered.faces import (
     FaceGrid,
     Projector,
     Triple,
     Walls,
     closed_sides,
-    kept,
     open_shares,
     spread_into_walls,
 )
-from errant_gust.core.grids.region import GridRegion, budget
-from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.grids.staggered.walls import corner_distances, walls_of
+from errant_gust.core.grids.staggered.window import BLOCK, FACES, around
+from errant_gust.core.kernels import advection as kernels
 from errant_gust.core.kernels import faces as face_kernels
-from errant_gust.core.kernels import gas as kernels
 
 BYTES_A_VOXEL = 105  # and 12 a channel: measured at the peak of a step with a moving obstacle, a push and expansion
 KELVIN = 300.0  # a temperature as noticeable as density 1, for the window
 TOLERANCE = 5e-4
 
 
-@dataclass(frozen=True)
-class Trace:
-    """Velocities on faces for a step (−dt / h), how they bend, and memory to work in."""
-
-    faces: Triple
-    step: np.float32
-    bend: Triple
-    lend: Lend
-
-
-class GasFlow:
+class GasFlow(BoxedFlow):
     """A gas lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
-    kind = "gas"
+    sort, begins = SORT, Domain
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
-        self.plan, self.id, self.quality = plan, id, quality
-        self.lane = plan.study.find("flows", id, f"flows.{id}")
-        self.clock = plan.study.clock
+        super().__init__(plan, id, quality=quality)
         parts = self.parts(0.0)
         self._check_parts(parts)
         scene = plan.at(0.0)
@@ -76,76 +61,32 @@ class GasFlow:
         self.twins = self._twins(parts)
         self.domain = self._domain(scene)
         self._check_memory()
-        self._sources_inside(scene, parts)
+        self._sources_inside(self.domain, scene, parts)
         self._kept: tuple[Any, Projector, Array | None, Walls] | None = None
-        self._particles: dict[str, Births] = {}
 
-    def _check_parts(self, parts: list[Part]) -> None:
-        where = f"flows.{self.id}"
-        if not parts or not isinstance(parts[0].step, Domain):
-            raise no_gas(where)
-        if sum(p.step.family == "domain" for p in parts) > 1:
-            raise StudyError("there are two Domains", where=where, fix="take one out")
-        if not any(isinstance(p.step, Source) for p in parts):
-            raise StudyError("nothing brings gas in", where=where, fix="add a Source")
-
-    def _twins(self, parts: list[Part]) -> dict[str, tuple[str, ...]]:
+    def _twins(self, parts: list[Placed]) -> dict[str, tuple[str, ...]]:
         """Channels by the one whose fillings they take part in."""
         found: dict[str, tuple[str, ...]] = {}
         for part in parts:
-            step = part.step
-            if isinstance(step, GasFormula):
-                step.understood(self.names, part.where)
-            if isinstance(step, GasChannel) and step.copies:
-                if step.copies not in self.names:
-                    raise StudyError(
-                        f"there is no channel '{step.copies}'", where=f"{part.where}.copies",
-                        fix=nearest(step.copies, self.names),
-                    )  # fmt: skip
-                found[step.copies] = (*found.get(step.copies, ()), step.name)
+            part.step.understood(self.names, part.where)
+            if part.step.copied:
+                of, into = part.step.copied
+                found[of] = (*found.get(of, ()), into)
         return found
 
-    def particles_of(self, flow: str, time: float) -> tuple[Array, Array]:
-        """Where the particles of a flow are at a time in seconds, and their velocities, (3, n) each; the flow is
-        stepped along with this one, at the same quality."""
-        if flow not in self._particles:
-            self._particles[flow] = Births(ParticleFlow(self.plan, flow, quality=self.quality))
-        frame = self.clock.start + max(0, math.ceil(time * self.clock.fps * self.clock.slow_motion - 1e-6))
-        state = self._particles[flow].at(frame)
-        back = np.float32(self.clock.seconds(frame) - time)
-        born = state.age >= back
-        velocity = np.ascontiguousarray(state.velocity[:, born])
-        return state.position[:, born] - back * velocity, velocity
-
-    def parts(self, time: float) -> list[Part]:
+    def parts(self, time: float) -> list[Placed]:
         """The lane's steps that are on, with their values at a time."""
-        scene, made = self.plan.at(time), []
-        for part in self.lane.steps:
-            if part.on:
-                where = f"flows.{self.id}.{part.id}"
-                cls = catalogue.step_class(part.op, "gas", where)
-                made.append(Part(scene.build(cls, part.params, where), where))
-        return made
+        return list(placed_steps(self.plan.at(time), self.lane, self.sort))
 
     def _domain(self, scene: Scene) -> GridRegion:
-        part = self.parts(0.0)[0]
-        found = scene.region(cast(Domain, part.step).region)
-        times = cast(Domain, part.step).preview_voxels if self.quality == "preview" else 1.0
-        h = found.voxel_size * times
-        made = GridRegion.over(np.array(found.lower), np.array(found.upper), h, found.turn)
-        if min(made.shape) < 2:
-            raise StudyError(
-                f"{' × '.join(map(str, made.shape))} voxels are too few for gas",
-                where=f"regions.{cast(Domain, part.step).region}.voxel_size", fix="smaller voxels, or a larger region",
-            )  # fmt: skip
-        return made
+        return self._box(scene, self.parts(0.0)[0].step)
 
     def estimate(self) -> tuple[int, int]:
         """Cells of the whole domain, and bytes for them."""
         return self.domain.voxels, self.domain.voxels * (BYTES_A_VOXEL + 12 * len(self.names))
 
     def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
-        """See `kinds.Flow`: voxels by their size, time by voxels and substeps."""
+        """See `kind.Flow`: voxels by their size, time by voxels and substeps."""
         cells = (facts["region"]["voxel_size"] / self.domain.voxel_size) ** 3
         way = facts.get("fastest", 0.0) / self.clock.fps / self.clock.slow_motion
         steps = max(1, math.ceil(way / self.longest_way - 1e-6))
@@ -166,24 +107,6 @@ class GasFlow:
                 f"gas in {cells:,} voxels needs up to {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
                 where=f"regions.{region}.voxel_size", fix=f"a voxel size of {fits:g} m would fit", fits=fits,
             )  # fmt: skip
-
-    def _sources_inside(self, scene: Scene, parts: list[Part]) -> None:
-        low, high = np.array(self.domain.lower), np.array(self.domain.upper)
-        for part in parts:
-            if not isinstance(part.step, Source) or not part.step.shaped:
-                continue
-            if not scene.shape(part.step.shape).kind.bounded:
-                continue
-            shape = scene.shape(part.step.shape)
-            moves = any(
-                isinstance(v, dict) for v in self.plan.study.find("shapes", part.step.shape, "").params.values()
-            )
-            lower, upper = (self.domain.axes.T @ corner for corner in shape.box)
-            if not moves and ((np.maximum(lower, upper) < low) | (np.minimum(lower, upper) > high)).any():
-                raise StudyError(
-                    f"the source '{part.step.shape}' lies outside the domain", where=f"{part.where}.shape",
-                    fix="move it, or enlarge the region of the Domain",
-                )  # fmt: skip
 
     # frames ----------------------------------------------------------------------------------------------------
 
@@ -245,14 +168,10 @@ class GasFlow:
         return count
 
     def _fastest(self, state: GasState) -> float:
-        most = each_slab(
-            state.values.shape[1], lambda a, b: kernels.fastest(state.u, state.v, state.w, a, b), threads()
-        )
-        found = math.sqrt(max(most))
-        return found if math.isfinite(found) else math.inf
+        return fastest((state.u, state.v, state.w))
 
     def _fitted(
-        self, state: GasState, scenes: tuple[Scene, ...], parts: list[Part], margin: int = BLOCK
+        self, state: GasState, scenes: tuple[Scene, ...], parts: list[Placed], margin: int = BLOCK
     ) -> GasState:  # fmt: skip
         """The state in the window that the next frame needs, with what sources may fill in these scenes."""
         domain = cast(Domain, parts[0].step)
@@ -261,20 +180,17 @@ class GasFlow:
         least = {n: domain.threshold * (KELVIN if n == "temperature" else 1) for n in self._followed(parts)}
         also = []
         for part in parts:
-            for scene in scenes if isinstance(part.step, Source) else ():
-                box = cast(Source, part.step).reached(self.domain, scene, self.particles_of)
+            for scene in scenes if isinstance(part.step, Emits) else ():
+                box = part.step.reached(self.domain, scene, self.particles_of)
                 if box is not None:
                     also.append(box)
         origin, shape_ = around(state, least, margin, also)
         return state.moved_to(origin, shape_)
 
-    def _followed(self, parts: list[Part]) -> list[str]:
+    def _followed(self, parts: list[Placed]) -> list[str]:
         """Channels that the window follows: what moves the gas, so that a channel for display changes nothing; and
         what is brought in with nothing else."""
-        alone = {
-            p.step.channel for p in parts
-            if isinstance(p.step, Source) and not (p.varying or p.step.density or p.step.temperature or p.step.fuel)
-        }  # fmt: skip
+        alone = {p.step.alone(p.varying) for p in parts if isinstance(p.step, Emits)}
         return [n for n in self.names if n in (*BASE, "fuel") or n in alone]
 
     # one step in time --------------------------------------------------------------------------------------------
@@ -300,14 +216,12 @@ class GasFlow:
         if work.dt:
             for part in parts:
                 part.step.pushes(part, work)
-                if isinstance(part.step, CurlUp):
-                    self._curl(part, work)
         self._drive(work)
         self._project(work, projector, wall)
         return state
 
     def _filled(
-        self, state: GasState, start: float, end: float, parts: list[Part], solid: Array | None, cancel: Cancel | None
+        self, state: GasState, start: float, end: float, parts: list[Placed], solid: Array | None, cancel: Cancel | None
     ) -> Work:
         """What happens to channels in a step: changes, sources, formulas; nothing inside obstacles."""
         if solid is not None:
@@ -361,8 +275,8 @@ class GasFlow:
         work = partial(face_kernels.outflow, faces.u, faces.v, faces.w, *projector.shares, swelling)
         self._each(state, work)
         carrier = open_to_walls((faces.u, faces.v, faces.w), False)
-        path = self._path(carrier, 0.5 * dt, projector.solver.lend)
-        mirrored = [self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(carrier)]
+        path = self._trace(carrier, 0.5 * dt, projector.solver.lend)
+        mirrored = [carried(path, f[None], axis, 1)[0] for axis, f in enumerate(carrier)]
         half = FaceGrid(state.window, *(f.copy() for f in mirrored))
         self._solved(projector, half, -swelling, cancel)  # as much net outflow as there was
         projector.seal(half, wall)
@@ -381,8 +295,8 @@ class GasFlow:
         What is needed on the way is in lent memory, and of an `own` state the old channels are free as soon as there
         are new ones: with the solver that is what gas takes at its most.
         """
-        path = self._path(faces, dt, lend)
-        values = self._along(path, state.values, -1, 0)
+        path = self._trace(faces, dt, lend)
+        values = carried(path, state.values, -1, 0)
         if not own:
             state = replace(state)
         state.values = values
@@ -394,36 +308,12 @@ class GasFlow:
             state.u, state.v, state.w = faces
             return state
         if motion_dt != dt:
-            path = self._path(faces, motion_dt, lend)
-        state.u, state.v, state.w = (self._along(path, f[None], axis, 1)[0] for axis, f in enumerate(motion))
+            path = self._trace(faces, motion_dt, lend)
+        state.u, state.v, state.w = (carried(path, f[None], axis, 1)[0] for axis, f in enumerate(motion))
         return state
 
-    def _path(self, faces: Triple, dt: float, lend: Lend) -> "Trace":
-        """Where everything comes from that velocities on the faces carry for dt."""
-        step = np.float32(-dt / self.domain.voxel_size)
-        cells = (faces[1].shape[0], faces[0].shape[1], faces[0].shape[2])
-        bx, by, bz = (lend(axis, cells, np.float32) for axis in range(3))
-        each_slab(cells[0], partial(kernels.bends, *faces, step, bx, by, bz), threads())
-        return Trace(faces, step, (bx, by, bz), lend)
-
-    def _along(self, path: "Trace", values: Array, axis: int, outside: int) -> Array:
-        """Arrays (c, …) on cells (axis −1) or on faces across an axis, carried along a path."""
-        hat = path.lend(3, values.shape, np.float32) if len(values) == 1 else np.empty_like(values)
-        base, out = path.lend(4, values.shape[1:], np.int32), np.empty_like(values)
-        way, rows = (*path.faces, *path.bend, path.step), values.shape[1]
-        each_slab(rows, lambda a, b: kernels.advect(values, axis, *way, outside, hat, base, a, b), threads())
-        each_slab(rows, lambda a, b: kernels.correct(values, hat, base, axis, *way, out, a, b), threads())
-        return out
-
-    def _curl(self, part: Part, work: Work) -> None:
-        s = work.state
-        h, strength = np.float32(s.domain.voxel_size), part.number("strength", work)
-        each = kept(strength if np.ndim(strength) else None)
-        amount = h if np.ndim(strength) else h * np.float32(strength)
-        size, scale = work.lend(3, s.values.shape[1:], np.float32), np.float32(0.5) / h
-        force = [work.pushed(axis) for axis in range(3)]
-        self._each(s, lambda a, b: kernels.spins(s.u, s.v, s.w, scale, size, a, b))
-        self._each(s, lambda a, b: kernels.confine(s.u, s.v, s.w, scale, size, amount, each, *force, a, b))
+    def _trace(self, faces: Triple, dt: float, lend: Lend) -> Trace:
+        return trace(faces, dt, self.domain.voxel_size, lend)
 
     def _drive(self, work: Work) -> None:
         """Forces and what eases the gas, onto the faces."""
@@ -444,9 +334,9 @@ class GasFlow:
         inner = zip(upper, self.domain.shape, step.open_high, strict=True)
         return low, tuple(top < whole or is_open for top, whole, is_open in inner)
 
-    def _walls(self, state: GasState, scene: Scene, parts: list[Part]) -> tuple[Projector, Array | None, Walls]:
+    def _walls(self, state: GasState, scene: Scene, parts: list[Placed]) -> tuple[Projector, Array | None, Walls]:
         """The projector of the window, which cells are inside obstacles, and how these move."""
-        ids = [(id, p.step.side) for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
+        ids = blocked_by(parts)
         shapes = [scene.shape(id) for id, _ in ids]
         solids = [s for s, (_, side) in zip(shapes, ids, strict=True) if side == "around"]
         vessels = [s for s, (_, side) in zip(shapes, ids, strict=True) if side == "inside"]

@@ -4,11 +4,15 @@ from typing import Literal
 
 import numpy as np
 
-from errant_gust.core.flows.gas.steps import GasStep, Part, Work
+from errant_gust.core.flows.gas.steps import GasStep, Work
+from errant_gust.core.flows.step import Limits, Placed, Pushes
+from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.grids.staggered.faces import kept
+from errant_gust.core.kernels.gas import confine, spins
 from errant_gust.core.study.parameters import FieldId, param
 
 
-class Rise(GasStep):
+class Rise(GasStep, Pushes):
     """Hot gas rises, heavy gas sinks: an acceleration of lift times temperature less weight times density.
 
     Air at 20 °C has a lift of 9.81 / 293 = 0.0335 m/s² a kelvin (Boussinesq).
@@ -28,15 +32,15 @@ class Rise(GasStep):
     lift: float = param(0.0335, unit="m/s²/K", slider=(0, 0.1), varies=True, help="Upward acceleration a kelvin")
     weight: float = param(0.0, unit="m/s²", slider=(0, 5), varies=True, help="Downward acceleration of density 1")
 
-    def pushes(self, part: Part, work: Work) -> None:
+    def pushes(self, part: Placed, work: Work) -> None:
         s = work.state
-        a = part.number("lift", work) * s.channel("temperature")
+        a = work.number(part, "lift") * s.channel("temperature")
         if self.weight or "weight" in part.varying:
-            a -= part.number("weight", work) * s.channel("density")
+            a -= work.number(part, "weight") * s.channel("density")
         work.push_along(work.up(), a)
 
 
-class Push(GasStep):
+class Push(GasStep, Pushes):
     """A vector lane pushes the gas: as a force, or as a wind that it is eased into at a rate."""
 
     id = "push"
@@ -64,20 +68,20 @@ class Push(GasStep):
 
     wants = {"field": "vector", "by": "scalar"}
 
-    def pushes(self, part: Part, work: Work) -> None:
+    def pushes(self, part: Placed, work: Work) -> None:
         target = np.moveaxis(work.lane(self.field), -1, 0)
-        share = part.masked("by", work)
+        share = work.masked(part, "by")
         if self.only_gas:
             share = share * np.clip(np.abs(work.state.channel("density")) * np.float32(4), 0, 1)
         if self.how == "force":
-            work.push(np.asarray(part.number("strength", work) * share * target, np.float32))
+            work.push(np.asarray(work.number(part, "strength") * share * target, np.float32))
         else:
-            rate = np.maximum(part.number("rate", work) * share, 0)
+            rate = np.maximum(work.number(part, "rate") * share, 0)
             each = np.broadcast_to(1 - np.exp(-rate * np.float32(work.dt)), target.shape[1:])
             work.ease.append((np.ascontiguousarray(target), np.ascontiguousarray(each, np.float32)))
 
 
-class CurlUp(GasStep):
+class CurlUp(GasStep, Pushes):
     """Vorticity confinement: gives back to small eddies what the grid takes from them (Fedkiw, Stam, Jensen 2001)."""
 
     id = "curl_up"
@@ -92,8 +96,19 @@ class CurlUp(GasStep):
 
     strength: float = param(0.3, range=(0, 100), slider=(0, 2), varies=True, help="How much is given back")
 
+    def pushes(self, part: Placed, work: Work) -> None:
+        s = work.state
+        h, strength = np.float32(s.domain.voxel_size), work.number(part, "strength")
+        each = kept(strength if np.ndim(strength) else None)
+        amount = h if np.ndim(strength) else h * np.float32(strength)
+        size, scale = work.lend(3, s.values.shape[1:], np.float32), np.float32(0.5) / h
+        force = [work.pushed(axis) for axis in range(3)]
+        rows = s.values.shape[1]
+        each_slab(rows, lambda a, b: spins(s.u, s.v, s.w, scale, size, a, b), work.threads)
+        each_slab(rows, lambda a, b: confine(s.u, s.v, s.w, scale, size, amount, each, *force, a, b), work.threads)
 
-class GasDrag(GasStep):
+
+class GasDrag(GasStep, Limits):
     """Takes the gas's speed at a rate, everywhere or where a scalar lane says."""
 
     id = "drag"
@@ -111,14 +126,14 @@ class GasDrag(GasStep):
 
     wants = {"by": "scalar"}
 
-    def pushes(self, part: Part, work: Work) -> None:
+    def pushes(self, part: Placed, work: Work) -> None:
         shape = work.state.values.shape[1:]
-        rate = np.maximum(part.number("rate", work) * part.masked("by", work), 0)
+        rate = np.maximum(work.number(part, "rate") * work.masked(part, "by"), 0)
         share = np.ascontiguousarray(np.broadcast_to(1 - np.exp(-rate * np.float32(work.dt)), shape), np.float32)
         work.ease.append((np.zeros((3, *shape), np.float32), share))
 
 
-class Expand(GasStep):
+class Expand(GasStep, Pushes):
     """Gas swells or shrinks by a scalar lane: so much volume a second in every volume. Smoke rolls outward from it."""
 
     id = "expand"
@@ -135,8 +150,8 @@ class Expand(GasStep):
 
     wants = {"by": "scalar"}
 
-    def pushes(self, part: Part, work: Work) -> None:
-        share = part.number("amount", work) * part.masked("by", work)
+    def pushes(self, part: Placed, work: Work) -> None:
+        share = work.number(part, "amount") * work.masked(part, "by")
         if self.only_gas:
             share = share * np.clip(work.state.channel("density"), 0, 1)
         work.expand(np.asarray(np.broadcast_to(share, work.state.values.shape[1:]), np.float32))

@@ -7,7 +7,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.gas.state import GasState
-from errant_gust.core.grids.faces import Triple
+from errant_gust.core.grids.staggered.faces import Triple
 
 Sides = Sequence[bool]
 MOST = 0.1  # of the amount that one step may put back: more is no error of carrying

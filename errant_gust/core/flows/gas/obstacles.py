@@ -3,10 +3,11 @@
 from typing import Literal
 
 from errant_gust.core.flows.gas.steps import GasStep
+from errant_gust.core.flows.step import Blocks, Side
 from errant_gust.core.study.parameters import ShapeIds, param
 
 
-class Collide(GasStep):
+class Collide(GasStep, Blocks):
     """Shapes that gas flows around; moving ones push it along. Their surface is cut through the voxels, not stepped."""
 
     id = "collide"
@@ -23,3 +24,6 @@ class Collide(GasStep):
     side: Literal["around", "inside"] = param(
         "around", help="Gas stays outside of them, or is kept inside (of any of them)"
     )
+
+    def blocking(self) -> list[tuple[str, Side]]:
+        return [(id, self.side) for id in self.shapes]

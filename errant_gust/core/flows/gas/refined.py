@@ -5,22 +5,22 @@ from typing import Any, cast
 
 import numpy as np
 
+from errant_gust.core.blocks import Cancel, threads
 from errant_gust.core.errors import Cancelled, GustError, StudyError
-from errant_gust.core.fields.blocks import Cancel, threads
-from errant_gust.core.fields.flow_states import GAS_FRAMES
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Plan, Scene
-from errant_gust.core.fields.solved import corner_distances
+from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.gas.detail import Detail
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.keeping import Amounts
-from errant_gust.core.flows.gas.obstacles import Collide
 from errant_gust.core.flows.gas.state import GasState
-from errant_gust.core.flows.gas.steps import Domain, Part
-from errant_gust.core.grids.faces import Triple, open_shares, spread_into_walls
-from errant_gust.core.grids.refine import finer_faces
+from errant_gust.core.flows.gas.steps import Domain
+from errant_gust.core.flows.step import Placed, blocked_by
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.grids.staggered.faces import Triple, open_shares, spread_into_walls
+from errant_gust.core.grids.staggered.refine import finer_faces
+from errant_gust.core.grids.staggered.walls import corner_distances
 from errant_gust.core.kernels.refine import between
 
 CLEAR = 2.0  # coarse voxels from a wall at which added eddies are whole
@@ -39,7 +39,7 @@ class DetailFlow(GasFlow):
         base = str(first.params.get("flow", "")) if first else ""
         if not base:
             raise StudyError("no gas is chosen", where=f"{self.where}.flow", fix="choose the gas that it refines")
-        if base == id or plan.study.find("flows", base, f"{self.where}.flow").kind != "gas":
+        if base == id or plan.study.find("flows", base, f"{self.where}.flow").kind != self.sort:
             raise StudyError(f"'{base}' is no gas to refine", where=f"{self.where}.flow", fix="choose a gas flow")
         scene = plan.at(0.0)
         assert first is not None
@@ -51,11 +51,11 @@ class DetailFlow(GasFlow):
         self._solids: tuple[Array, Array] | None = None
         super().__init__(plan, id, quality=quality)
 
-    def parts(self, time: float) -> list[Part]:
+    def parts(self, time: float) -> list[Placed]:
         """The coarse lane's steps, and this lane's own after Detail."""
         return [*self.base.parts(time), *super().parts(time)[1:]]
 
-    def _check_parts(self, parts: list[Part]) -> None:
+    def _check_parts(self, parts: list[Placed]) -> None:
         for part in super().parts(0.0)[1:]:
             if part.step.family not in ("source", "change"):
                 raise StudyError(
@@ -75,7 +75,8 @@ class DetailFlow(GasFlow):
     def _coarse(self, frame: int, cancel: Cancel | None = None) -> GasState:
         frame = min(max(frame, self.clock.start), self.clock.end)
         where = f"{self.where}.flow"
-        return self.base.load(*GAS_FRAMES[0](self.plan.at(0.0), self.base.id, self.base_quality, frame, where, cancel))
+        found = self.plan.data.frame_at(self.plan.at(0.0), self.base.id, self.base_quality, frame, where, cancel)
+        return self.base.load(*found)
 
     def first(self) -> GasState:
         coarse = self._coarse(self.clock.start)
@@ -131,7 +132,7 @@ class DetailFlow(GasFlow):
         return (int(o[0]), int(o[1]), int(o[2])), (int(n[0]), int(n[1]), int(n[2]))
 
     def _motion(
-        self, state: GasState, before: GasState, after: GasState, parts: list[Part], time: float
+        self, state: GasState, before: GasState, after: GasState, parts: list[Placed], time: float
     ) -> tuple[Triple, Triple, Triple]:
         """Fine face velocities of the coarse frames, and the eddies that are added between them."""
         origin = tuple(o // self.times for o in state.origin)
@@ -149,7 +150,7 @@ class DetailFlow(GasFlow):
         a, b = (finer_faces(faces, self.times, _each) for faces in made)
         return a, b, eddies
 
-    def _inside(self, state: GasState, scene: Scene, parts: list[Part]) -> Array | None:
+    def _inside(self, state: GasState, scene: Scene, parts: list[Placed]) -> Array | None:
         """Cells inside obstacles; None where nothing stands in the way."""
         corners = self._corners(state.window, scene, parts)
         if corners is None:
@@ -158,8 +159,8 @@ class DetailFlow(GasFlow):
             self._solids = (corners, self._solid(open_shares(state.window, corners)))
         return self._solids[1]
 
-    def _corners(self, window: GridRegion, scene: Scene, parts: list[Part]) -> Array | None:
-        pairs = [(scene.shape(id), p.step.side) for p in parts if isinstance(p.step, Collide) for id in p.step.shapes]
+    def _corners(self, window: GridRegion, scene: Scene, parts: list[Placed]) -> Array | None:
+        pairs = [(scene.shape(id), side) for id, side in blocked_by(parts)]
         if not pairs:
             return None
         moving = any(s.moves or getattr(s.kind, "sequence", False) for s, _ in pairs)
@@ -172,7 +173,7 @@ class DetailFlow(GasFlow):
                 self._known.pop(next(iter(self._known)))
         return found
 
-    def _clear(self, window: GridRegion, time: float, parts: list[Part]) -> Array | None:
+    def _clear(self, window: GridRegion, time: float, parts: list[Placed]) -> Array | None:
         """0 in walls to 1 where these are CLEAR coarse voxels away, in every coarse cell."""
         d = self._corners(window, self.plan.at(time), parts)
         if d is None:
@@ -195,10 +196,3 @@ def _mixed(a: Triple, b: Triple, share: Any, more: Triple) -> Triple:
 
 def _each(rows: int, work: Any) -> None:
     each_slab(rows, work, threads())
-
-
-def open_gas(plan: Plan, id: str, *, quality: str = "full") -> GasFlow:
-    """The gas flow of a lane that begins with a Domain, or with Detail."""
-    lane = plan.study.find("flows", id, f"flows.{id}")
-    first = next((s for s in lane.steps if s.on), None)
-    return (DetailFlow if first is not None and first.op == Detail.id else GasFlow)(plan, id, quality=quality)

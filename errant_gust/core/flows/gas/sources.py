@@ -6,11 +6,12 @@ from typing import Literal
 
 import numpy as np
 
-from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.gas.places import Box, cells_of, centres_of, channel_name, distances
-from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Part, Work
+from errant_gust.core.flows.boxed import SHAPED, Fills
+from errant_gust.core.flows.gas.cells import Box, cells_of, centres_of, channel_name, distances
+from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Work
+from errant_gust.core.flows.step import Placed
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import scattered
@@ -18,7 +19,6 @@ from errant_gust.core.study.parameters import FieldId, FlowId, ShapeId, Vec3, pa
 
 How = Literal["add", "at least", "set"]
 Each = Literal["as the rest", "add", "at least", "set", "off"]
-SHAPED = ["inside", "shell"]
 ParticlesOf = Callable[[str, float], tuple[Array, Array]]
 MOST_LOOKS = 48  # how often a moving source is looked at in a substep
 
@@ -64,7 +64,7 @@ def together(reaches: list[Reach]) -> Reach:
     return Reach(box, share, motion, most)
 
 
-class Source(GasStep):
+class Source(GasStep, Fills):
     """Brings density, temperature, fuel, a channel and velocity in: where a shape is, where particles are, or where a
     field says.
 
@@ -92,7 +92,9 @@ class Source(GasStep):
         0.1, unit="m", above=0, slider=(0.01, 1), help="Of the layer, half inside and half outside",
         when={"where": ["shell"]},
     )  # fmt: skip
-    flow: FlowId = param("", label="Particles of", help="A particle lane", when={"where": ["particles"]})
+    flow: FlowId = param(
+        "", label="Particles of", help="A lane that has points", when={"where": ["particles"]}, provides="points"
+    )
     radius: float = param(
         0.1, unit="m", above=0, slider=(0.01, 1), help="Around each particle", when={"where": ["particles"]}
     )
@@ -152,10 +154,6 @@ class Source(GasStep):
 
     wants = {"by": "scalar", "colour_by": "vector", "velocity_by": "vector"}
 
-    @property
-    def shaped(self) -> bool:
-        return self.where in SHAPED
-
     def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         burns = self.fuel or "fuel" in varying
         return (*(("fuel",) if burns else ()), *((self.channel,) if self.channel else ()))
@@ -163,19 +161,11 @@ class Source(GasStep):
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
         channel_name(self.channel or "x", f"{where}.channel")
-        if not all(0 <= c <= 1 for c in self.colour):
-            raise StudyError(
-                "a colour has three numbers from 0 to 1", where=f"{where}.colour", fix="for example 1 0.4 0"
-            )
-        if self.where == "everywhere" and not self.by:
-            raise StudyError("no lane says where", where=f"{where}.by", fix="choose a scalar lane")
-        if self.where == "particles":
-            if not self.flow:
-                raise StudyError("no particles are chosen", where=f"{where}.flow", fix="choose a particle lane")
-            if scene.study.find("flows", self.flow, f"{where}.flow").kind != "particles":
-                raise StudyError(f"'{self.flow}' has no particles", where=f"{where}.flow", fix="choose a particle lane")
-        if self.shaped and not scene.shape(self.shape).kind.bounded and self.where == "inside":
-            raise StudyError("fills a half space", where=f"shapes.{self.shape}", fix="use its shell, or a box")
+        self.check_place(scene, where)
+
+    def alone(self, varying: Collection[str]) -> str:
+        """The further channel that it brings in with nothing else, if it does."""
+        return "" if varying or self.density or self.temperature or self.fuel else self.channel
 
     def reached(self, domain: GridRegion, scene: Scene, particles_of: ParticlesOf) -> tuple[Array, Array] | None:
         """Lower and upper cell in the domain that it may fill; None if it has no such bounds or is not there."""
@@ -195,7 +185,7 @@ class Source(GasStep):
         own = (points @ domain.axes - np.array(domain.lower)) / domain.voxel_size
         return np.floor(own.min(axis=0) - more).astype(int), np.ceil(own.max(axis=0) + more).astype(int)
 
-    def source(self, part: Part, work: Work) -> None:
+    def source(self, part: Placed, work: Work) -> None:
         span = self._span(work)
         reach = None if span is None else self._swept(work, *span)
         if span is None or reach is None:
@@ -205,9 +195,9 @@ class Source(GasStep):
             by = np.maximum(work.lane(self.by)[box], 0)
             reach = replace(reach, share=reach.share * by, most=None if reach.most is None else reach.most * by)
         ways = {"density": self.density_how, "temperature": self.temperature_how, "fuel": self.fuel_how}
-        amounts = {name: part.number(name, work) for name in ways}
+        amounts = {name: work.number(part, name) for name in ways}
         if self.channel:
-            amounts[self.channel], ways[self.channel] = part.number("amount", work), self.amount_how
+            amounts[self.channel], ways[self.channel] = work.number(part, "amount"), self.amount_how
         amounts = {name: a[box] if np.ndim(a) else a for name, a in amounts.items()}
         how = self._way(self.density_how)
         if COLOURS[0] in work.state.names and (how == "add" or self._fills(work, *span)):

@@ -8,30 +8,22 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
-from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.blocks import Cancel
-from errant_gust.core.fields.catalogue import FLOW_STEPS
-from errant_gust.core.fields.plan import bake
+from errant_gust.core.blocks import Cancel
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.sampling import bake
+from errant_gust.core.flows.boxed import Sides
 from errant_gust.core.flows.gas.state import GasState
-from errant_gust.core.flows.lanes import check_lanes
-from errant_gust.core.study.parameters import Parameters, RegionId, param, summary
+from errant_gust.core.flows.step import FlowStep, Placed
+from errant_gust.core.grids.staggered.advection import Lend, new_memory
+from errant_gust.core.study.parameters import RegionId, param
 
 if TYPE_CHECKING:
-    from errant_gust.core.fields.scene import Built, Scene
+    from errant_gust.core.fields.scene import Scene
 
-GAS_STEPS: dict[str, type[GasStep]] = FLOW_STEPS.setdefault("gas", {})
+SORT = "gas"
 BASE = ("density", "temperature")
 COLOURS = ("red", "green", "blue")
 """Of gas with a Colour step: how much of each there is, the density times the colour's share."""
-
-
-Lend = Callable[[int, tuple[int, ...], Any], Array]
-"""Memory for an array of an index, shape and type; see `Poisson.lend`."""
-
-
-def new_memory(index: int, shape: tuple[int, ...], dtype: Any = np.float32) -> Array:
-    return np.empty(shape, dtype)
 
 
 @dataclass
@@ -72,6 +64,16 @@ class Work:
             self.baked[id] = bake(self.scene.lane(id), self.state.window, cancel=self.cancel)
         return self.baked[id]
 
+    def number(self, part: Placed, name: str) -> Any:
+        """A number of a step, or what the field in its place is in every cell."""
+        lane = part.varying.get(name)
+        return self.lane(lane) if lane else np.float32(getattr(part.step, name))
+
+    def masked(self, part: Placed, name: str) -> Any:
+        """The lane that a parameter names, or 1 where it names none."""
+        lane = getattr(part.step, name)
+        return self.lane(lane) if lane else np.float32(1)
+
     def particles(self, flow: str, time: float) -> tuple[Array, Array]:
         """Where a flow's particles are at a time, and their velocities: (3, n) each, in the scene."""
         assert self.particles_of is not None
@@ -105,59 +107,35 @@ class Work:
         return np.asarray(self.state.window.axes.T @ np.array([0.0, 0.0, 1.0]), np.float32)
 
 
-class Part:
-    """A step in its place in the lane, with its values at one time."""
-
-    def __init__(self, built: Built, where: str) -> None:
-        self.step: GasStep = built.step
-        self.varying, self.where = built.varying, where
-
-    def number(self, name: str, work: Work) -> Any:
-        """A number, or what the field in its place is in every cell."""
-        lane = self.varying.get(name)
-        return work.lane(lane) if lane else np.float32(getattr(self.step, name))
-
-    def masked(self, name: str, work: Work) -> Any:
-        """The lane that a parameter names, or 1 where it names none."""
-        lane = getattr(self.step, name)
-        return work.lane(lane) if lane else np.float32(1)
-
-
-class GasStep(Parameters):
+class GasStep(FlowStep):
     """One operation in a gas lane. A subclass declares its parameters and does its part; the rest follows."""
 
+    sort = SORT
     family: ClassVar[Literal["domain", "source", "force", "change", "solid"]]
-    formula: ClassVar[str] = ""
-    wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {}
-
-    def __init_subclass__(cls, **kwargs: Any) -> None:
-        super().__init_subclass__(**kwargs)
-        if "id" in cls.__dict__:
-            GAS_STEPS[cls.id] = cls
 
     def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         """Channels that this step needs besides density and temperature."""
         return ()
 
-    def check(self, scene: Scene, where: str) -> None:
-        """Raise a StudyError for what cannot work."""
-        check_lanes(self, scene, where)
+    @property
+    def copied(self) -> tuple[str, str] | None:
+        """A channel, and the one of this step that whatever fills that one fills too."""
+        return None
 
-    def source(self, part: Part, work: Work) -> None:
+    def understood(self, channels: tuple[str, ...], where: str) -> None:
+        """Raise a StudyError if it names a channel that is not there."""
+
+    def source(self, part: Placed, work: Work) -> None:
         """Bring gas in."""
 
-    def change(self, part: Part, work: Work) -> None:
+    def change(self, part: Placed, work: Work) -> None:
         """Change channels over dt."""
 
-    def finish(self, part: Part, work: Work) -> None:
+    def finish(self, part: Placed, work: Work) -> None:
         """Change channels after everything has been brought in."""
 
-    def pushes(self, part: Part, work: Work) -> None:
+    def pushes(self, part: Placed, work: Work) -> None:
         """Add forces or outflow."""
-
-    @classmethod
-    def entry(cls) -> dict[str, Any]:
-        return {**summary(cls), "kind": cls.family, "accepts": "gas", "formula": cls.formula}
 
 
 def decay(values: Array, how: str, rate: Any, dt: float) -> Array:
@@ -167,7 +145,7 @@ def decay(values: Array, how: str, rate: Any, dt: float) -> Array:
     return np.asarray(np.sign(values) * np.maximum(np.abs(values) - rate * np.float32(dt), 0), np.float32)
 
 
-class Domain(GasStep):
+class Domain(GasStep, Sides):
     """Where the gas is computed, how finely, and which sides are open. Within it a window follows the gas.
 
     Air flows freely through an open side; a closed side is a wall. Preview runs have voxels that are larger by
@@ -211,15 +189,3 @@ class Domain(GasStep):
     most_substeps: int = param(
         16, range=(1, 256), help="More than these in a frame is an error, not a wait", group="Steps in time"
     )
-
-    @property
-    def open_low(self) -> tuple[bool, bool, bool]:
-        return self.west, self.south, self.below
-
-    @property
-    def open_high(self) -> tuple[bool, bool, bool]:
-        return self.east, self.north, self.above
-
-
-def no_gas(where: str) -> StudyError:
-    return StudyError("a gas lane begins with a Domain", where=where, fix="put a Domain first")

@@ -8,7 +8,7 @@ import numpy as np
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.particles.source import Source
+from errant_gust.core.flows.alongside import Alongside
 from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.flows.particles.steps import Emit, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
@@ -136,7 +136,7 @@ def born(
     moment: Moment,
     age: Array,
     keeps: tuple[str, ...],
-    source: Source | None = None,
+    source: Alongside | None = None,
 ) -> tuple[Particles, Array]:
     """Particles with these numbers as they start, and which of them are born (n,): the weight may refuse, and where
     they are born from other particles there may be none."""

@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 
 from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.formula import Broken, arithmetic, parse
+from errant_gust.core.fields.expression import Broken, arithmetic, parse
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.particles.state import BASE, KEPT
 from errant_gust.core.flows.particles.steps import ParticleStep, Use
@@ -58,7 +58,7 @@ class Channel(ParticleStep):
             raise StudyError("f stands for a lane, and none is chosen", where="channel.field", fix="choose one")
         return (self.name,)
 
-    def check(self, kept: tuple[str, ...], where: str) -> None:
+    def check_together(self, kept: tuple[str, ...], where: str) -> None:
         if self.what == "formula":
             names = frozenset({*NAMES, "pi", "f", *(k for k in kept if k != self.name)})
             try:

@@ -6,16 +6,17 @@ from typing import Any
 
 import numpy as np
 
+from errant_gust.core.blocks import Cancel, share_out
 from errant_gust.core.errors import BudgetError, StudyError
-from errant_gust.core.fields import catalogue
-from errant_gust.core.fields.blocks import Cancel, share_out
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.scene import Built, Plan, Scene
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.alongside import Alongside
+from errant_gust.core.flows.kind import LaneFlow
 from errant_gust.core.flows.particles import birth
-from errant_gust.core.flows.particles.motion import Carry
-from errant_gust.core.flows.particles.source import Source
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
-from errant_gust.core.flows.particles.steps import Emit, Moving, ParticleStep, Stage, Use
+from errant_gust.core.flows.particles.steps import SORT, Emit, Moving, ParticleStep, Stage, Use
+from errant_gust.core.flows.step import Carries, Placed, placed_steps
 from errant_gust.core.grids.region import budget
 
 BLOCK, LARGE_BLOCK = 8192, 32_768
@@ -26,7 +27,6 @@ MOST_SUBSTEPS = 64
 TRIES_AGAIN = 16
 MOST_LIVES = 4  # in one step; after so many the next begins at its end
 MOST_BEFORE = 2400  # steps before the first frame
-Placed = tuple[str, Built]
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
 
 
@@ -34,38 +34,28 @@ def _block(count: int) -> int:
     return LARGE_BLOCK if count >= LARGE_FROM else BLOCK
 
 
-class ParticleFlow:
+class ParticleFlow(LaneFlow):
     """A particle lane of a study, stepped frame by frame; the state is a function of the study and the frame."""
 
-    def __init__(self, plan: Plan, id: str, *, quality: str = "full", _within: tuple[str, ...] = ()) -> None:
-        self.plan, self.id = plan, id
-        if id in _within:
-            path = " → ".join((*_within[_within.index(id) :], id))
-            raise StudyError(
-                f"the flows are born from each other in a circle ({path})", where=f"flows.{id}", fix="take one out"
-            )
-        self.lane = plan.study.find("flows", id, f"flows.{id}")
-        self.clock = plan.study.clock
-        self.quality = quality
+    sort = SORT
+
+    def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
+        super().__init__(plan, id, quality=quality)
         emits, motions = self._steps(0.0)
         if not emits:
             raise StudyError("nothing is emitted", where=f"flows.{id}", fix="add an Emit step")
-        self.keeps = tuple(dict.fromkeys(k for _, built in (*emits, *motions) for k in built.step.needs()))
-        for where, built in (*emits, *motions):
-            built.step.check_lanes(plan.at(0.0), where)
-            built.step.check(self.keeps, where)
-            if getattr(built.step, "shape", ""):
-                plan.study.find("shapes", built.step.shape, f"{where}.shape")
-                plan.at(0.0).shape(built.step.shape).box  # noqa: B018  (a shape that cannot be built fails here)
+        self.keeps = tuple(dict.fromkeys(k for p in (*emits, *motions) for k in p.step.needs()))
+        for p in (*emits, *motions):
+            p.step.check(plan.at(0.0), p.where)
+            p.step.check_together(self.keeps, p.where)
+            if getattr(p.step, "shape", ""):
+                plan.study.find("shapes", p.step.shape, f"{p.where}.shape")
+                plan.at(0.0).shape(p.step.shape).box  # noqa: B018  (a shape that cannot be built fails here)
         self._check_memory(emits)
-        self._sources: dict[str, Source] = {}
-        for where, built in emits:
-            if built.step.where == "particles":
-                other = plan.study.find("flows", built.step.flow, f"{where}.flow")
-                if other.kind != "particles":
-                    raise StudyError(f"'{other.id}' has no particles", where=f"{where}.flow", fix="choose another flow")
-                known = ParticleFlow(plan, other.id, quality=quality, _within=(*_within, id))
-                self._sources.setdefault(other.id, Source(known))
+        self._sources = {
+            p.step.flow: Alongside(plan, p.step.flow, quality, f"{p.where}.flow")
+            for p in emits if p.step.where == "particles"
+        }  # fmt: skip
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Particles:
         """A state from the arrays of a stored frame."""
@@ -73,21 +63,16 @@ class ParticleFlow:
 
     def _steps(self, time: float) -> tuple[list[Placed], list[Placed]]:
         """Emitters and motions at a time, each with its place."""
-        scene = self.plan.at(time)
         found: dict[str, list[Placed]] = {"emit": [], "motion": [], "drawn": []}
-        for part in self.lane.steps:
-            if not part.on:
-                continue
-            where = f"flows.{self.id}.{part.id}"
-            built = scene.build(catalogue.step_class(part.op, "particles", where), part.params, where)
-            found[built.step.family].append((where, built))
+        for part in placed_steps(self.plan.at(time), self.lane, self.sort):
+            found[part.step.family].append(part)
         return found["emit"], found["motion"]
 
     def share(self, emit: Emit) -> float:
         return emit.preview_share if self.quality == "preview" else 1.0
 
     def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
-        """See `kinds.Flow`: in proportion to the particles."""
+        """See `kind.Flow`: in proportion to the particles."""
         times = self.estimate()[0] / max(1, measured.estimate()[0])
         return times, times
 
@@ -95,8 +80,8 @@ class ParticleFlow:
         """Largest number of particles alive at once (about), and bytes for them."""
         most = 0.0
         seconds = (self.clock.end - self.clock.start) * self.clock.step
-        for _, built in self._steps(0.0)[0]:
-            e: Emit = built.step
+        for part in self._steps(0.0)[0]:
+            e: Emit = part.step
             if e.timing == "all at once":
                 most += e.count * self.share(e)
             else:
@@ -129,13 +114,13 @@ class ParticleFlow:
     def _steps_before(self) -> int:
         """How many frames before the first one there may have been particles that matter on it."""
         emits, motions = self._steps(0.0)
-        again = any(built.step.id == "respawn" for _, built in motions)
+        again = any(p.step.forever for p in motions)
         begun, place = 0.0, ""
-        for where, built in emits:
-            e: Emit = built.step
+        for part in emits:
+            e: Emit = part.step
             longest = math.inf if again else e.life * (1 + e.life_variation)
             if max(e.begin, -longest) < begun:
-                begun, place = max(e.begin, -longest), where
+                begun, place = max(e.begin, -longest), part.where
         count = math.ceil(-begun / self.clock.step - 1e-6)
         if count > MOST_BEFORE:
             raise StudyError(
@@ -160,7 +145,7 @@ class ParticleFlow:
 
     def substeps(self, state: Particles, start: float, end: float) -> int:
         """As many as the Carry steps ask for, and as many more as keep the fastest particle's way short enough."""
-        carries: list[Carry] = [b.step for _, b in self._steps(start)[1] if isinstance(b.step, Carry)]
+        carries = [p.step for p in self._steps(start)[1] if isinstance(p.step, Carries)]
         count = max((c.substeps for c in carries), default=1)
         longest = min((c.longest for c in carries if c.longest > 0), default=0.0)
         if longest and state.count:
@@ -169,14 +154,14 @@ class ParticleFlow:
         return count
 
     def _uses(self, placed: list[Placed], start: float, end: float) -> list[Use]:
-        late = any(isinstance(b.step, Carry) and b.step.integrator == "rk3" for _, b in placed)
+        late = any(isinstance(p.step, Carries) and p.step.integrator == "rk3" for p in placed)
         scenes: dict[Stage, Scene] = {
             "start": self.plan.at(max(start, 0.0)),
             "middle": self.plan.at(max(0.5 * (start + end), 0.0)),
             **({"late": self.plan.at(max(start + 0.75 * (end - start), 0.0))} if late else {}),
             "end": self.plan.at(end),
         }
-        uses = [Use(built, scenes, where) for where, built in placed]
+        uses = [Use(p, scenes) for p in placed]
         for use in uses:
             use.prepare()
         return uses
@@ -204,14 +189,14 @@ class ParticleFlow:
             made = made.joined(fresh if live.all() else fresh.kept(live))
         return made
 
-    def _source(self, emit: Emit) -> Source | None:
+    def _source(self, emit: Emit) -> Alongside | None:
         return self._sources[emit.flow] if emit.where == "particles" else None
 
     def _total_rate(self, index: int) -> Callable[[float], float]:
         def total(time: float) -> float:
             # before the first frame as on it
-            before = min(time, 0.0) * float(self._steps(0.0)[0][index][1].step.rate)
-            return before + float(self._steps(max(time, 0.0))[0][index][1].totals["rate"])
+            before = min(time, 0.0) * float(self._steps(0.0)[0][index].step.rate)
+            return before + float(self._steps(max(time, 0.0))[0][index].totals["rate"])
 
         return total
 
@@ -335,7 +320,7 @@ class Motion:
         self.pushes = [u for u in uses if type(u.step).push is not kind.push]
         self.corrects = [u for u in uses if type(u.step).correct is not kind.correct]
         self.moves = bool(self.drifts or self.corrects or inertial)
-        carries = [u.step for u in uses if isinstance(u.step, Carry)]
+        carries: list[Any] = [u.step for u in uses if isinstance(u.step, Carries)]
         self.integrator = carries[0].integrator if carries else "euler"
 
     def move(self, m: Moving) -> Array:

@@ -10,13 +10,14 @@ import numpy as np
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.particles.steps import Moving, ParticleStep, Use
+from errant_gust.core.flows.step import Pushes
 from errant_gust.core.study.parameters import FieldId, Vec3, param
 
 SHARE_TIME = 1 / 24
 """A share is what is reached within this time in seconds, whatever the frame rate."""
 
 
-class Inertial(ParticleStep):
+class Inertial(ParticleStep, Pushes):
     """A step that gives particles a velocity of their own."""
 
     family = "motion"

@@ -6,14 +6,13 @@ import numpy as np
 import trimesh
 
 from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.plan import sample
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.particles.drawn import Drawing, DrawnStep, Instanced, Prototype
+from errant_gust.core.fields.sampling import sample
+from errant_gust.core.flows.drawing import Drawing, Instanced, Prototype
+from errant_gust.core.flows.particles.trails import DrawnStep
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.study.parameters import FieldId, ShapeIds, param
 
-MOST_TRIANGLES = 300_000
-"""As many are drawn in the view, by coarser meshes if need be; with ten times as many, points are shown instead."""
 PICK, SIZE, TURN = 60, 61, 62
 TINY = 1e-12
 

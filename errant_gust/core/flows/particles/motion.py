@@ -7,12 +7,13 @@ import numpy as np
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.particles.steps import Moving, ParticleStep, Stage, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
+from errant_gust.core.flows.step import Carries, Limits
 from errant_gust.core.study.parameters import FieldId, param
 
 TINY = np.float32(1e-20)
 
 
-class Carry(ParticleStep):
+class Carry(ParticleStep, Carries):
     """The velocity of a particle is the field where it is. Several Carry steps add up.
 
     Midpoint, Ralston's third-order method and the classic fourth-order one follow curved paths far better than Euler
@@ -49,7 +50,7 @@ class Carry(ParticleStep):
         return v * use.number("amount", points)
 
 
-class SpeedLimit(ParticleStep):
+class SpeedLimit(ParticleStep, Limits):
     """No particle is faster than the limit, whatever the field asks."""
 
     id = "speed_limit"
@@ -109,7 +110,7 @@ class ScatterDirection(ParticleStep):
         return (turned * speed).astype(np.float32)
 
 
-class Hold(ParticleStep):
+class Hold(ParticleStep, Limits):
     """A scalar field decides who stays: above the level particles move, below they keep still (or the other way)."""
 
     id = "hold"

@@ -22,6 +22,7 @@ class Respawn(ParticleStep):
     label = "Respawn"
     family = "motion"
     keeps = ("again",)
+    forever = True
     yields = "particles born again"
     mistake = "With a rate that goes on, nobody dies and the count only grows: emit all at once, or let the rate stop."
     headline = "farther"

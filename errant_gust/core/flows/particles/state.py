@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.results import Channel
 
 KEPT: dict[str, tuple[int, Any]] = {
     "own": (3, np.float32),  # velocity of its own in m/s, besides what carries it
@@ -15,8 +16,17 @@ KEPT: dict[str, tuple[int, Any]] = {
 }
 """Channels that are kept only where a step of the lane needs them: components and type. Others are named by a
 Channel step: one float32 a particle."""
-INTERNAL = ("own", "start", "again")
-"""Kept channels that are the flow's own affair: exported only when named."""
+ABOUT = (
+    Channel("velocity", "m/s", 3, True, "Of all motion together"),
+    Channel("age", "s", help="Since birth"),
+    Channel("life", "s", help="From birth to death"),
+    Channel("id", help="Of its own, for good"),
+    Channel("own", "m/s", 3, True, "Besides what carries it", internal=True),
+    Channel("start", "m", 3, True, "Where it was born", internal=True),
+    Channel("again", help="How often it has been born again", internal=True),
+    Channel("travelled", "m", help="Length of its way since birth"),
+)
+"""What is known of channels; those of a Channel step have no unit."""
 
 
 BASE = ("position", "velocity", "age", "life", "id")

@@ -8,16 +8,15 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import numpy as np
 
 from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.catalogue import FLOW_STEPS
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.lanes import check_lanes
-from errant_gust.core.study.parameters import FieldId, FlowId, Parameters, Refers, ShapeId, param, summary
+from errant_gust.core.flows.step import Emits, FlowStep, Placed
+from errant_gust.core.study.parameters import FieldId, FlowId, Refers, ShapeId, param
 
 if TYPE_CHECKING:
-    from errant_gust.core.fields.plan import Node
-    from errant_gust.core.fields.scene import Built, Scene
+    from errant_gust.core.fields.node import Node
+    from errant_gust.core.fields.scene import Scene
 
-PARTICLE_STEPS: dict[str, type[ParticleStep]] = FLOW_STEPS.setdefault("particles", {})
+SORT = "particles"
 Stage = Literal["start", "middle", "late", "end"]
 
 
@@ -38,11 +37,11 @@ class Moving:
 
 
 class Use:
-    """A step in its place in the lane for one step in time: with its values, and the scenes it looks things up in."""
+    """What a step in its place in the lane works with in one step in time: the scenes it looks things up in."""
 
-    def __init__(self, built: Built, scenes: dict[Stage, Scene], where: str) -> None:
-        self.step: ParticleStep = built.step
-        self.varying, self.scenes, self.where = built.varying, scenes, where
+    def __init__(self, placed: Placed, scenes: dict[Stage, Scene]) -> None:
+        self.step: ParticleStep = placed.step
+        self.varying, self.scenes, self.where = placed.varying, scenes, placed.where
         self.nodes: dict[tuple[str, Stage], Node] = {}
 
     def prepare(self) -> None:
@@ -71,35 +70,26 @@ class Use:
         return np.float32(getattr(self.step, name))
 
 
-class ParticleStep(Parameters):
+class ParticleStep(FlowStep):
     """One operation in a particle lane. A subclass declares its parameters and does its part; the rest follows.
 
     A motion step does one or more of: `push` its own velocity, `drift` (carry it), `bend` the velocity of all motion
     together, `correct` the place it came to, `renew` (say which are born again). They are called in the lane's order.
     """
 
+    sort = SORT
     family: ClassVar[Literal["emit", "motion", "drawn"]]
-    formula: ClassVar[str] = ""
     keeps: ClassVar[tuple[str, ...]] = ()
     """Channels of `state.KEPT` that this step needs."""
-    wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {}
-    """What the lanes named by parameters have to be."""
-
-    def __init_subclass__(cls, **kwargs: Any) -> None:
-        super().__init_subclass__(**kwargs)
-        if "id" in cls.__dict__:
-            PARTICLE_STEPS[cls.id] = cls
+    forever: ClassVar[bool] = False
+    """Whether with it particles may be as old as the flow."""
 
     def needs(self) -> tuple[str, ...]:
         """Kept channels that this step needs with these values; the first is the one that `record` fills."""
         return self.keeps
 
-    def check(self, kept: tuple[str, ...], where: str) -> None:
+    def check_together(self, kept: tuple[str, ...], where: str) -> None:
         """Raise a StudyError for what cannot work together; `kept` are the channels that the lane keeps."""
-
-    def check_lanes(self, scene: Scene, where: str) -> None:
-        """Raise a StudyError if a lane that a parameter names is not of the kind that is wanted."""
-        check_lanes(self, scene, where)
 
     def prepare(self, use: Use) -> None:
         """Do what must not happen inside a block of particles."""
@@ -132,12 +122,8 @@ class ParticleStep(Parameters):
         """Values (n,) of the step's own channel for a block of particles that have moved: (3, n) and (n,) by name."""
         return None
 
-    @classmethod
-    def entry(cls) -> dict[str, Any]:
-        return {**summary(cls), "kind": cls.family, "accepts": "particles", "formula": cls.formula}
 
-
-class Emit(ParticleStep):
+class Emit(ParticleStep, Emits):
     """Particles are born on or in a shape, at a rate or all at once, and live for a while.
 
     Births are spread within the frame along the shape's motion, so that a fast source leaves no gaps. How many have
@@ -167,7 +153,11 @@ class Emit(ParticleStep):
         when={"where": ["surface", "volume", "points", "line", "grid"]},
     )
     flow: FlowId = param(
-        "", label="From flow", help="The particle lane whose particles they are born at", when={"where": ["particles"]}
+        "",
+        label="From flow",
+        help="The lane whose points they are born at",
+        when={"where": ["particles"]},
+        provides="points",
     )
     spacing: float = param(
         0.1, unit="m", above=0, slider=(0.01, 1), help="Between places of the grid", when={"where": ["grid"]}
@@ -200,7 +190,7 @@ class Emit(ParticleStep):
     def needs(self) -> tuple[str, ...]:
         return ("own",) if self.speed or self.inherit else ()
 
-    def check(self, kept: tuple[str, ...], where: str) -> None:
+    def check_together(self, kept: tuple[str, ...], where: str) -> None:
         if self.where == "particles" and not self.flow:
             raise StudyError("no flow is chosen", where=f"{where}.flow", fix="choose a particle lane to be born from")
         if self.where != "particles" and not self.shape:

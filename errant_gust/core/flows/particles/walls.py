@@ -5,12 +5,13 @@ from typing import ClassVar
 import numpy as np
 
 from errant_gust.core.flows.particles.steps import Moving, ParticleStep, Use
+from errant_gust.core.flows.step import Blocks, Side
 from errant_gust.core.study.parameters import ShapeId, param
 
 PASSES = 3
 
 
-class Wall(ParticleStep):
+class Wall(ParticleStep, Blocks):
     """A side of a shape that may not be left."""
 
     family = "motion"
@@ -21,6 +22,9 @@ class Wall(ParticleStep):
     gap: float = param(0.0, unit="m", slider=(0, 0.5), help="Distance that is kept to its surface")
     friction: float = param(0.2, range=(0, 1), help="Share of the motion along the wall that a touch takes")
     bounce: float = param(0.0, range=(0, 1), help="Share of the speed against the wall that comes back")
+
+    def blocking(self) -> list[tuple[str, Side]]:
+        return [(self.shape, "around" if self.sign > 0 else "inside")]
 
     def prepare(self, use: Use) -> None:
         use.scenes["end"].shape(self.shape).distance(np.zeros((3, 1), np.float32), 1)

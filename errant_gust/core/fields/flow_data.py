@@ -1,0 +1,63 @@
+"""The one door by which fields ask flows, which stand above them: handed to a `Plan` by who makes it."""
+
+from typing import Any, Protocol
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import StudyError
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.grids.grid import Grid
+
+
+class FlowPoints(Protocol):
+    """Points of a flow: position (n, 3) in m, velocity (n, 3) in m/s, and channels (n,) or (n, 3) by name."""
+
+    @property
+    def position(self) -> Array: ...
+
+    @property
+    def velocity(self) -> Array: ...
+
+    @property
+    def channels(self) -> dict[str, Array]: ...
+
+    @property
+    def count(self) -> int: ...
+
+
+class FlowData(Protocol):
+    """What flows hold at a time. A flow that would be asked for itself is a StudyError that tells the path; so is one
+    that offers nothing of the form. `scene`: whose study and time; `where`: the place in the study that asks."""
+
+    def points_at(self, scene: Any, flow: str, where: str, cancel: Cancel | None = None) -> FlowPoints:
+        """Points of the flow's preview on the frame of the scene's time; frames before it are computed if need be."""
+
+    def volume_at(
+        self, scene: Any, flow: str, channel: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> Grid:
+        """A channel of the flow's run on a frame; frames up to it are computed if need be."""
+
+    def frame_at(
+        self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> tuple[dict[str, Array], dict[str, Any]]:
+        """Arrays and facts of the flow's run on a frame; frames up to it are computed if need be."""
+
+
+class NoFlows:
+    """For plans of studies whose fields ask no flows."""
+
+    def points_at(self, scene: Any, flow: str, where: str, cancel: Cancel | None = None) -> FlowPoints:
+        raise self._refusal(flow, where)
+
+    def volume_at(
+        self, scene: Any, flow: str, channel: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> Grid:
+        raise self._refusal(flow, where)
+
+    def frame_at(
+        self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> tuple[dict[str, Array], dict[str, Any]]:
+        raise self._refusal(flow, where)
+
+    @staticmethod
+    def _refusal(flow: str, where: str) -> StudyError:
+        return StudyError(f"the flow '{flow}' cannot be asked here", where=where, fix="open the study with its runs")

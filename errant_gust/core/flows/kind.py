@@ -1,0 +1,153 @@
+"""What a kind of flow is. One subclass a kind, in `flows/<kind>/kind.py`, that puts itself in as it is defined.
+
+Nothing outside that folder names a kind: it asks `KINDS` for what a kind says of itself, and frames for what they
+offer (see `results`).
+"""
+
+from typing import Any, ClassVar, Protocol
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import StudyError
+from errant_gust.core.fields.look import Reading
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.looks import LOOKS
+from errant_gust.core.flows.results import Form, Frames, Result
+from errant_gust.core.study import registry
+from errant_gust.core.study.depends import check_circles
+from errant_gust.core.study.document import Study
+from errant_gust.core.study.finding import Finding
+from errant_gust.core.study.parameters import summary
+
+
+class State(Protocol):
+    """A flow's state at a frame; `channels` are all arrays that a run needs to go on from it."""
+
+    @property
+    def count(self) -> int: ...
+
+    def channels(self) -> dict[str, Array]: ...
+
+    def facts(self) -> dict[str, Any]: ...
+
+
+class Flow(Protocol):
+    """Steps a state from frame to frame; the state is a function of the study, the frame and the quality."""
+
+    def first(self) -> Any: ...
+
+    def next(self, state: Any, frame: int, cancel: Cancel | None = None, keep: bool = True) -> Any:
+        """The state on frame + 1; without `keep` the given one may be used up."""
+
+    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any: ...
+
+    def estimate(self) -> tuple[int, int]:
+        """How many there are at most, in the kind's `unit`, and the bytes that takes."""
+
+    def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
+        """How many times the seconds and the count a frame of another version or quality of the flow would have."""
+
+
+class LaneFlow:
+    """A flow lane of a study, ready to be stepped: what flows of all kinds have in common."""
+
+    sort: ClassVar[str]
+
+    def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
+        self.plan, self.id, self.quality = plan, id, quality
+        self.lane = plan.study.find("flows", id, f"flows.{id}")
+        self.clock = plan.study.clock
+        check_circles(plan.study, id)
+
+
+class FlowKind:
+    """A kind of flow: what it is called, what its lanes begin with, what its frames offer, and how it is computed."""
+
+    id: ClassVar[str]
+    label: ClassVar[str]
+    yields: ClassVar[str]
+    """What comes out, in a few words."""
+    unit: ClassVar[str]
+    """What is counted."""
+    icon: ClassVar[str]
+    """Name of an icon of the interface's set."""
+    smaller: ClassVar[str]
+    """What would fit, when there was not enough memory."""
+    engine: ClassVar[int]
+    """Version of what it computes: raised when the same study would give other frames than before. Part of the
+    identity of its runs and of no other kind's."""
+    dear: ClassVar[bool] = False
+    """Whether its frames cost so much that who needs its points reads them from its run, rather than stepping it
+    along."""
+    begins_with: ClassVar[tuple[tuple[str, dict[str, Any]], ...]] = ()
+    """Steps of a new lane and their parameters, chosen so that a run shows something at once. What a parameter has to
+    name (a region, a shape) is filled in from what the study has."""
+    results: ClassVar[tuple[Result, ...]] = ()
+
+    def __init_subclass__(cls, **kwargs: Any) -> None:
+        super().__init_subclass__(**kwargs)
+        KINDS[cls.id] = cls()
+        registry.open_kind(cls.id)
+
+    def open(self, plan: Plan, id: str, quality: str) -> Flow:
+        """The flow of a lane, ready to be stepped."""
+        raise NotImplementedError
+
+    def findings(self, plan: Plan, id: str, flow: Any, readings: dict[str, Reading]) -> list[Finding]:
+        """What is likely wrong with a lane that can be opened; `readings`: numbers of field lanes by id."""
+        return []
+
+    def frame_findings(self, plan: Plan, id: str, frames: Frames, frame: int) -> list[Finding]:
+        """What is wrong with a frame."""
+        return []
+
+    def result(self, name: str = "", form: str = "") -> Result:
+        """A result by name or the first of a form; else the first."""
+        for found in self.results:
+            if (not name or found.name == name) and (not form or found.form == form):
+                return found
+        known = ", ".join(r.name for r in self.results)
+        what = f"no result '{name}'" if name else f"no {form}"
+        raise StudyError(f"{self.label} has {what}", where="result", fix=f"one of: {known}")
+
+    def offers(self, form: str) -> bool:
+        return any(r.form == form and not r.from_study for r in self.results)
+
+    def entry(self) -> dict[str, Any]:
+        """The kind in the catalogue."""
+        forms = dict.fromkeys(r.form for r in self.results)
+        return {
+            "id": self.id, "label": self.label, "yields": self.yields, "unit": self.unit, "icon": self.icon,
+            "begins_with": [{"op": op, "params": params} for op, params in self.begins_with],
+            "results": [r.entry() for r in self.results],
+            "looks": {form: summary(LOOKS[form])["params"] for form in forms if form in LOOKS},
+        }  # fmt: skip
+
+
+KINDS: dict[str, FlowKind] = {}
+
+
+def kind_of(name: str, where: str = "kind") -> FlowKind:
+    """A kind of flow by its id."""
+    if name not in KINDS:
+        raise StudyError(f"'{name}' is no kind of flow", where=where, fix=f"one of: {', '.join(KINDS)}")
+    return KINDS[name]
+
+
+def open_flow(plan: Plan, id: str, quality: str = "full") -> Flow:
+    """The flow with this id, ready to be stepped."""
+    lane = plan.study.find("flows", id, f"flows.{id}")
+    return kind_of(lane.kind, f"flows.{id}.kind").open(plan, id, quality)
+
+
+def offering(study: Study, flow: str, form: Form, where: str) -> Result:
+    """The result of a form that a flow's frames offer, the first or that which the reference names; or a StudyError."""
+    flow, _, name = flow.partition(":")
+    kind = kind_of(study.find("flows", flow, where).kind, where)
+    if not kind.offers(form):
+        ways = " or ".join(k.label for k in KINDS.values() if k.offers(form))
+        raise StudyError(f"'{flow}' has no {form}: it is {kind.label}", where=where, fix=f"choose a lane of {ways}")
+    try:
+        return kind.result(name, form)
+    except StudyError as error:
+        raise StudyError(error.what, where=where, fix=error.fix) from None

@@ -1,0 +1,151 @@
+"""A smooth surface around particles: a distance field from weighted means of their places (Zhu, Bridson 2005), its
+blur, and what vertices on it have of the particles near them."""
+
+import numpy as np
+
+from errant_gust.core.kernels.compiler import inline, kernel
+
+F0, F1, HALF = np.float32(0), np.float32(1), np.float32(0.5)
+FAINT = np.float32(1e-9)
+
+
+@inline
+def weight(s):
+    """(1 − s)³ of a square of a distance, as a share of the square of the reach; 0 beyond."""
+    left = max(F1 - s, F0)
+    return left * left * left
+
+
+@kernel
+def means(q, start, reach, sums, first, last):
+    """Adds, for particles in planes first … last, sorted by cell, to every cell whose middle is within `reach` cells:
+    the weight, and the weighted way from the middle to the particle (4, nx, ny, nz)."""
+    nx, ny, nz = sums.shape[1], sums.shape[2], sums.shape[3]
+    away = int(np.ceil(reach))
+    per = F1 / (reach * reach)
+    for p in range(start[first * ny * nz], start[last * ny * nz]):
+        x, y, z = q[0, p], q[1, p], q[2, p]
+        i, j, k = np.int64(x), np.int64(y), np.int64(z)
+        k0, k1 = max(k - away, 0), min(k + away + 1, nz)
+        n = k1 - k0
+        for ci in range(max(i - away, 0), min(i + away + 1, nx)):
+            a = x - HALF - np.float32(ci)
+            for cj in range(max(j - away, 0), min(j + away + 1, ny)):
+                b = y - HALF - np.float32(cj)
+                s = a * a + b * b
+                if s * per >= F1:
+                    continue
+                total, along_x = sums[0, ci, cj, k0:k1], sums[1, ci, cj, k0:k1]
+                along_y, along_z = sums[2, ci, cj, k0:k1], sums[3, ci, cj, k0:k1]
+                base = z - HALF - np.float32(k0)
+                for m in range(n):
+                    c = base - np.float32(m)
+                    w = weight((s + c * c) * per)
+                    total[m] += w
+                    along_x[m] += w * a
+                    along_y[m] += w * b
+                    along_z[m] += w * c
+
+
+@kernel
+def distances(sums, radius, far, phi, first, last):
+    """How far the middles of cells are from the mean place of what is near, less the radius; `far` where nothing is."""
+    for i in range(first, last):
+        for j in range(phi.shape[1]):
+            w, x, y, z, out = sums[0, i, j], sums[1, i, j], sums[2, i, j], sums[3, i, j], phi[i, j]
+            for k in range(out.size):
+                each = F1 / max(w[k], FAINT)
+                a, b, c = x[k] * each, y[k] * each, z[k] * each
+                d = np.sqrt(a * a + b * b + c * c) - radius
+                out[k] = min(d, far) if w[k] > FAINT else far
+
+
+@kernel
+def blurred(f, axis, out, first, last):
+    """Weights ¼ ½ ¼ along an axis, on planes first … last; the ends stay as they are."""
+    nx, ny, nz = f.shape
+    half, quarter = HALF, np.float32(0.25)
+    for i in range(first, last):
+        if axis == 0 and (i == 0 or i == nx - 1):
+            out[i] = f[i]
+            continue
+        for j in range(ny):
+            b, to = f[i, j], out[i, j]
+            if axis == 0:
+                a, c = f[i - 1, j], f[i + 1, j]
+                for k in range(to.size):
+                    to[k] = half * b[k] + quarter * (a[k] + c[k])
+            elif axis == 1:
+                a, c = f[i, max(j - 1, 0)], f[i, min(j + 1, ny - 1)]
+                for k in range(to.size):
+                    to[k] = half * b[k] + quarter * (a[k] + c[k])
+            else:
+                to[0], to[nz - 1] = b[0], b[nz - 1]
+                a, c, mid, row = b[0 : nz - 2], b[2:nz], b[1 : nz - 1], to[1 : nz - 1]
+                for k in range(row.size):
+                    row[k] = half * mid[k] + quarter * (a[k] + c[k])
+
+
+@kernel
+def shares(phi, level, steep, first, last):
+    """Volume, in cells, below a level on planes first … last: a cell that the level cuts counts as a share."""
+    total = 0.0
+    for i in range(first, last):
+        for j in range(phi.shape[1]):
+            row, part = phi[i, j], F0
+            for k in range(row.size):
+                part += min(max(HALF - steep * (row[k] - level), F0), F1)
+            total += part
+    return total
+
+
+@kernel
+def onto_vertices(places, q, start, shape, reach, values, out, first, last):
+    """Weighted means of values (c, n) of sorted particles within `reach` cells of places (3, m), first … last; where
+    there is none the nearest within two cells more."""
+    nx, ny, nz = shape
+    wide = reach + np.float32(2)
+    away = int(np.ceil(wide))
+    per = F1 / (reach * reach)
+    count = values.shape[0]
+    for v in range(first, last):
+        x, y, z = places[0, v], places[1, v], places[2, v]
+        i, j, k = np.int64(x), np.int64(y), np.int64(z)
+        total, best, nearest = F0, wide * wide, -1
+        for c in range(count):
+            out[c, v] = F0
+        k0, k1 = min(max(k - away, 0), nz - 1), min(max(k + away, 0), nz - 1)
+        for ci in range(max(i - away, 0), min(i + away + 1, nx)):
+            for cj in range(max(j - away, 0), min(j + away + 1, ny)):
+                row = (ci * ny + cj) * nz
+                for p in range(start[row + k0], start[row + k1 + 1]):
+                    a, b, e = q[0, p] - x, q[1, p] - y, q[2, p] - z
+                    s = a * a + b * b + e * e
+                    if s < best:
+                        best, nearest = s, p
+                    w = weight(s * per)
+                    if w > F0:
+                        total += w
+                        for c in range(count):
+                            out[c, v] += w * values[c, p]
+        for c in range(count):
+            if total > FAINT:
+                out[c, v] /= total
+            elif nearest >= 0:
+                out[c, v] = values[c, nearest]
+
+
+@kernel
+def thicknesses(phi, places, inward, step, most, out, first, last):
+    """How far, in cells, it is through what is below 0 from places (3, m) along unit vectors, first … last."""
+    nx, ny, nz = phi.shape
+    for v in range(first, last):
+        way = F1
+        while way < most:
+            i = np.int64(places[0, v] + way * inward[0, v])
+            j = np.int64(places[1, v] + way * inward[1, v])
+            k = np.int64(places[2, v] + way * inward[2, v])
+            if i < 0 or j < 0 or k < 0 or i >= nx or j >= ny or k >= nz or phi[i, j, k] > F0:
+                break
+            way += step
+        out[v] = way

@@ -1,0 +1,130 @@
+"""What fields and flows ask of flows: points from previews in memory, volumes from runs in the store."""
+
+import threading
+import time as clock_time
+from collections import OrderedDict
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import Cancelled
+from errant_gust.core.fields.flow_data import FlowPoints
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.kind import kind_of, offering, open_flow
+from errant_gust.core.flows.results import PointsResult, VolumeResult
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.grids.grid import Grid
+from errant_gust.core.home import home
+from errant_gust.core.runs.frame_store import Elsewhere, RunStore
+from errant_gust.core.runs.identity import run_identity
+from errant_gust.core.runs.manifest import begin
+from errant_gust.core.runs.stepping import compute_frames
+from errant_gust.core.study import document
+from errant_gust.core.study.depends import check_circles
+from errant_gust.core.study.parameters import flow_of
+
+PATIENCE = 600.0  # seconds without a new frame after which a run that somebody else computes is given up
+MOST_FLOWS, MOST_STATES = 8, 24  # kept in memory
+
+
+class _States:
+    """States of a flow's preview in memory; one thread at a time computes more."""
+
+    def __init__(self) -> None:
+        self.lock = threading.RLock()
+        self.frames: dict[int, Any] = {}
+
+
+_known: OrderedDict[str, _States] = OrderedDict()
+_lock = threading.Lock()
+
+
+def _states_of(identity: str) -> _States:
+    with _lock:
+        found = _known.setdefault(identity, _States())
+        _known.move_to_end(identity)
+        while len(_known) > MOST_FLOWS:
+            _known.popitem(last=False)
+        return found
+
+
+class Carried:
+    """`fields.flow_data.FlowData`, from previews that are computed in memory and from runs in the home folder."""
+
+    def points_at(self, scene: Scene, flow: str, where: str, cancel: Cancel | None = None) -> FlowPoints:
+        found = offering(scene.study, flow, "points", where)
+        assert isinstance(found, PointsResult)
+        flow = flow_of(flow)
+        check_circles(scene.study, flow)
+        plan = scene.plan or plan_of(scene.study, scene.assets)
+        clock = scene.study.clock
+        frame = clock.start + max(0, round(scene.time * clock.fps * clock.slow_motion))
+        states = _states_of(run_identity(scene.study, flow, "preview", scene.assets))
+        with states.lock:
+            return found.of(_computed(plan, flow, states.frames, frame, clock.start, cancel).channels())
+
+    def volume_at(
+        self, scene: Scene, flow: str, channel: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> Grid:
+        result = offering(scene.study, flow, "volume", where)
+        store = run_with(scene, flow, quality, frame, where, cancel)
+        return _kept(str(store.folder), frame, channel, result, store.path(frame).stat().st_mtime)
+
+    def frame_at(
+        self, scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> tuple[dict[str, Array], dict[str, Any]]:
+        store = run_with(scene, flow, quality, frame, where, cancel)
+        return store.read(frame), store.facts(frame)
+
+
+def plan_of(study: document.Study, assets: Assets | None = None) -> Plan:
+    """A study ready to be evaluated, with the flows that its fields are made from."""
+    return Plan(study, assets, Carried())
+
+
+def _computed(
+    plan: Plan, id: str, frames: dict[int, Any], frame: int, first: int, cancel: Cancel | None
+) -> Any:  # fmt: skip
+    if frame in frames:
+        return frames[frame]
+    flow = open_flow(plan, id, "preview")
+    start = max((f for f in frames if f < frame), default=None)
+    state = flow.first() if start is None else frames[start]
+    for f in range(first if start is None else start, frame):
+        if cancel is not None and cancel():
+            raise Cancelled
+        state = flow.next(state, f, cancel)
+    frames[frame] = state
+    while len(frames) > MOST_STATES:
+        frames.pop(next(iter(frames)))
+    return state
+
+
+@lru_cache(maxsize=12)
+def _kept(folder: str, frame: int, name: str, result: VolumeResult, changed: float) -> Grid:
+    return result.grid(RunStore(Path(folder)), frame, name)
+
+
+def run_with(scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None) -> RunStore:
+    """The run of a flow of the scene's study, computed as far as `frame`, here or by who does it already."""
+    kind_of(scene.study.find("flows", flow, where).kind, where)
+    check_circles(scene.study, flow)
+    identity = begin(scene.study, flow, quality, home() / "runs", scene.assets)
+    store = RunStore(home() / "runs" / identity)
+    plan = scene.plan or plan_of(scene.study, scene.assets)
+    seen, since = -1, clock_time.monotonic()
+    while frame not in store.frames():
+        if cancel is not None and cancel():
+            raise Cancelled
+        try:
+            compute_frames(plan, flow, store.folder, quality=quality, last=frame, cancel=cancel)
+        except Elsewhere:
+            if len(store.frames()) != seen:
+                seen, since = len(store.frames()), clock_time.monotonic()
+            if clock_time.monotonic() - since > PATIENCE:
+                raise
+            clock_time.sleep(0.1)
+    return store

@@ -1,0 +1,207 @@
+"""The frame store: one folder a run, a manifest written once, one Zarr group a frame with its facts beside the arrays.
+
+A frame is written beside its place, synced, then renamed: at any moment every frame that can be seen is whole. Frames
+hold the full state, so a run continues from the last one.
+"""
+
+import fcntl
+import json
+import os
+import re
+import shutil
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, cast
+
+import numpy as np
+import zarr
+import zarr.codecs
+from numpy.typing import NDArray
+
+from errant_gust.core.errors import FileError, GustError
+
+Array = NDArray[Any]
+FORMAT = "errant-gust-run"
+FIRST = ("position", "velocity", "age", "life", "id")
+ROWS = 1 << 18
+CELLS = 128
+FRAME = re.compile(r"^(-?\d{1,8})\.zarr$")
+
+
+def write_atomically(path: Path, text: str) -> None:
+    """Replace a file so that readers see the old or the new one, never a half."""
+    _aside(path, text).replace(path)
+
+
+def _aside(path: Path, text: str) -> Path:
+    """A file of its own beside a place, written and synced; threads of one process do not share it."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}")
+    with aside.open("w") as file:
+        file.write(text)
+        file.flush()
+        os.fsync(file.fileno())
+    return aside
+
+
+class Elsewhere(GustError):
+    """Somebody else computes this run now."""
+
+
+class RunStore:
+    """The folder of one run."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    @property
+    def place(self) -> str:
+        """Where it is, for errors."""
+        return str(self.folder)
+
+    @property
+    def frames_folder(self) -> Path:
+        return self.folder / "frames"
+
+    def create(self, manifest: dict[str, Any]) -> None:
+        """Begin a run, or open one with the same identity; another identity in the folder is an error. Several may
+        begin it at the same moment."""
+        if not self.manifest_path.exists():
+            # what begins with a dot is somebody's who begins it too
+            if self.folder.exists() and any(not p.name.startswith(".") for p in self.folder.iterdir()):
+                self._refuse_if_no_run()
+            self.folder.mkdir(parents=True, exist_ok=True)
+            text = json.dumps({"format": FORMAT, "version": 2, **manifest})
+            aside = _aside(self.manifest_path, text)
+            try:
+                os.link(aside, self.manifest_path)  # never over one that is there by now
+            except FileExistsError:
+                pass
+            finally:
+                aside.unlink(missing_ok=True)
+        found = self.manifest()
+        if found.get("identity") != manifest["identity"]:
+            raise FileError(
+                f"holds another run ({found.get('identity')})", where=str(self.folder),
+                fix="choose an empty folder, or delete the old run",
+            )  # fmt: skip
+        self.frames_folder.mkdir(parents=True, exist_ok=True)
+
+    def _refuse_if_no_run(self) -> None:
+        if not self.manifest_path.exists():
+            raise FileError("is not empty and holds no run", where=str(self.folder), fix="choose an empty folder")
+
+    @property
+    def manifest_path(self) -> Path:
+        return self.folder / "manifest.json"
+
+    def manifest(self) -> dict[str, Any]:
+        try:
+            data: dict[str, Any] = json.loads(self.manifest_path.read_text())
+        except FileNotFoundError:
+            raise FileError("is not a run (there is no manifest.json)", where=str(self.folder)) from None
+        except (json.JSONDecodeError, UnicodeDecodeError):
+            raise FileError("manifest.json is broken", where=str(self.folder)) from None
+        if data.get("format") != FORMAT:
+            raise FileError(f"the format is {data.get('format')!r}", where=str(self.manifest_path))
+        return data
+
+    def frames(self) -> list[int]:
+        """Frames that are complete, in order."""
+        if not self.frames_folder.is_dir():
+            return []
+        return sorted(int(m[1]) for name in os.listdir(self.frames_folder) if (m := FRAME.match(name)))
+
+    def path(self, frame: int) -> Path:
+        return self.frames_folder / f"{frame:06d}.zarr"
+
+    def write(self, frame: int, channels: dict[str, Array], facts: dict[str, Any]) -> None:
+        """Write a whole frame; `facts` are kept beside its arrays."""
+        aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}"
+        shutil.rmtree(aside, ignore_errors=True)
+        try:
+            group = zarr.open_group(aside, mode="w", attributes={"frame": frame, **facts})
+            for name, values in channels.items():
+                chunks = chunks_of(values.shape)
+                group.create_array(
+                    name,
+                    data=np.ascontiguousarray(values),
+                    chunks=chunks,
+                    compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=1, shuffle=zarr.codecs.BloscShuffle.shuffle),
+                )
+            _sync_tree(aside)
+            shutil.rmtree(self.path(frame), ignore_errors=True)
+            aside.rename(self.path(frame))
+        except OSError as error:
+            shutil.rmtree(aside, ignore_errors=True)
+            raise FileError(
+                f"frame {frame} could not be written ({error.strerror or error})",
+                where=str(self.folder),
+                fix="free some space and continue the run; the frames before it are kept",
+            ) from None
+
+    def read(self, frame: int, channels: tuple[str, ...] | None = None) -> dict[str, Array]:
+        """Channels of a complete frame."""
+        path = self.path(frame)
+        if not path.is_dir():
+            raise FileError(f"frame {frame} is not there", where=str(self.folder))
+        try:
+            group = zarr.open_group(path, mode="r")
+            names = channels or tuple(self.names(frame))
+            return {name: np.asarray(cast(Any, group[name])[...]) for name in names}
+        except (KeyError, ValueError, OSError, RuntimeError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+
+    def names(self, frame: int) -> list[str]:
+        """Names of the arrays of a complete frame: those that come first everywhere, then by name."""
+        found = sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
+        return [*(n for n in FIRST if n in found), *(n for n in found if n not in FIRST)]
+
+    def facts(self, frame: int) -> dict[str, Any]:
+        """What was written beside the arrays of a complete frame."""
+        path = self.path(frame)
+        if not path.is_dir():
+            raise FileError(f"frame {frame} is not there", where=str(self.folder))
+        try:
+            found: dict[str, Any] = json.loads((path / "zarr.json").read_text())["attributes"]
+            return found
+        except (KeyError, ValueError, OSError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+
+    def clean(self) -> None:
+        """Remove what a killed process left half-written."""
+        if self.frames_folder.is_dir():
+            for path in self.frames_folder.glob(".writing-*"):
+                shutil.rmtree(path, ignore_errors=True)
+
+    def bytes(self) -> int:
+        return sum(f.stat().st_size for f in self.folder.rglob("*") if f.is_file())
+
+    @contextmanager
+    def alone(self) -> Iterator[None]:
+        """Only one process computes a run at a time; the lock falls with the process."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        with (self.folder / ".lock").open("w") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                raise Elsewhere("is being computed by another process", where=str(self.folder)) from None
+            yield
+
+
+def chunks_of(shape: tuple[int, ...]) -> tuple[int, ...]:
+    """Chunks of an array in the store: rows of points, or cubes of cells, so that others read what they need and none
+    is larger than a compressor takes."""
+    if len(shape) < 3:
+        return (min(ROWS, max(1, shape[0])), *shape[1:]) if shape else ()
+    return (*(min(CELLS, max(1, n)) for n in shape[:3]), *shape[3:])
+
+
+def _sync_tree(folder: Path) -> None:
+    for path in [*folder.rglob("*"), folder]:
+        handle = os.open(path, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)

@@ -1,0 +1,44 @@
+"""Fields on a region as files."""
+
+import io
+import tempfile
+from pathlib import Path
+from typing import Literal
+
+from django.http import FileResponse, HttpRequest
+from django.http.response import HttpResponseBase
+from ninja import Router, Schema
+
+from errant_gust.core.errors import FileError
+from errant_gust.core.fields.look import unit_of
+from errant_gust.core.fields.sampling import bake as bake_node
+from errant_gust.core.files.volume_files import writer_for
+from errant_gust.core.grids.grid import Grid
+from errant_gust.server import revisions
+from errant_gust.server.plans import plan_of
+
+router = Router()
+
+
+class Bake(Schema):
+    study: str
+    field: str
+    region: str
+    time: float = 0.0
+    format: Literal["vdb", "npz", "vti", "obj", "ply", "stl"] = "vdb"
+
+
+@router.post("/bakes")
+def bake(request: HttpRequest, body: Bake) -> HttpResponseBase:
+    """A field on a region as a file to download."""
+    study = revisions.get(body.study)
+    scene = plan_of(body.study, study.head.document).at(body.time)
+    node, region = scene.lane(body.field), scene.region(body.region)
+    region.check(3 if node.kind == "vector" else 1, f"regions.{body.region}.voxel_size")
+    with tempfile.TemporaryDirectory() as name:
+        path = Path(name) / f"{body.field}.{body.format}"
+        writer_for(path)(path, {body.field: Grid(region, bake_node(node, region), unit=unit_of(node))})
+        data = io.BytesIO(path.read_bytes())
+    if data.getbuffer().nbytes == 0:
+        raise FileError("nothing was written", where=body.field)
+    return FileResponse(data, as_attachment=True, filename=f"{body.field}.{body.format}")

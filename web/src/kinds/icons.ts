@@ -1,0 +1,5 @@
+/** Signs of kinds of flow, by the names that kinds give. */
+import { mdiCloudOutline, mdiDotsHexagon, mdiPulse, mdiWaterOutline } from '@mdi/js'
+
+const BY_NAME: Record<string, string> = { points: mdiDotsHexagon, cloud: mdiCloudOutline, drop: mdiWaterOutline }
+export const kindIcon = (name: string) => BY_NAME[name] ?? mdiPulse

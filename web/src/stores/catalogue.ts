@@ -1,0 +1,62 @@
+/** What can be put into a study: steps, shapes and kinds of flow, as the server lists them. */
+import { defineStore } from 'pinia'
+import { shallowRef } from 'vue'
+import { call } from '../api/client'
+import type { Catalogue, Entry, FlowLook, Form, KindEntry, Lane, ResultEntry, ShapeEntry } from '../api/model'
+
+/** The sort of lane that is no flow. */
+export const FIELD = 'field'
+
+export const useCatalogue = defineStore('catalogue', () => {
+  const all = shallowRef<Catalogue>({ steps: [], shapes: [], kinds: [] })
+  async function load() {
+    if (!all.value.steps.length) all.value = await call<Catalogue>('GET', '/catalogue')
+    return all.value
+  }
+  const kind = (id: string | undefined): KindEntry | undefined => all.value.kinds.find((k) => k.id === id)
+  const kindOf = (lane: Lane | undefined) => kind(lane?.kind)
+  const stepsOf = (lane: Lane) => all.value.steps.filter((e) => e.lane === (lane.kind ?? FIELD))
+  const step = (op: string, lane: Lane | undefined): Entry | undefined =>
+    all.value.steps.find((e) => e.id === op && e.lane === (lane?.kind ?? FIELD))
+  const shape = (id: string): ShapeEntry | undefined => all.value.shapes.find((e) => e.id === id)
+  /** Results that frames of a kind hold, the main one first. */
+  const heldBy = (id: string | undefined): ResultEntry[] => kind(id)?.results.filter((r) => !r.from_study) ?? []
+  /** Those of them that the view shows. */
+  const resultsOf = (id: string | undefined): ResultEntry[] => heldBy(id).filter((r) => !r.aside)
+  /** Forms of all that the view may show of a kind, what its lanes draw included; the main one first. */
+  const formsOf = (id: string | undefined): Form[] => [
+    ...new Set(kind(id)?.results.flatMap((r) => (r.aside ? [] : [r.form])) ?? []),
+  ]
+  const mainOf = (id: string | undefined): ResultEntry | undefined => resultsOf(id)[0]
+  const offers = (id: string | undefined, form: Form | string) => heldBy(id).some((r) => r.form === form)
+  /** How a kind's results are drawn until somebody says otherwise. */
+  function plainLook(id: string | undefined): FlowLook {
+    const looks = kind(id)?.looks ?? {}
+    const forms = [...formsOf(id)].reverse() // the main one has the last word
+    const rows = forms.flatMap((form) => looks[form] ?? []).map((p) => [p.name, p.default])
+    return { ...EVERY_LOOK, ...Object.fromEntries(rows) }
+  }
+  return { all, load, kind, kindOf, stepsOf, step, shape, heldBy, resultsOf, formsOf, mainOf, offers, plainLook }
+})
+
+/** Looks of all forms, for what stands alone (a difference of two runs). */
+export const EVERY_LOOK: FlowLook = {
+  shown: true,
+  colour: 'speed',
+  map: 'sequential',
+  first: '#0F1B2D',
+  last: '#FFEC78',
+  low: null,
+  high: null,
+  size: 2,
+  blend: 'additive',
+  absorb: 12,
+  tint: '#D5DAE0',
+  glow: 1,
+  cold: 200,
+  hot: 1200,
+  opacity: 1,
+  draw: 'surface',
+  paint: 'wet',
+  deep: 0.25,
+}

@@ -1,0 +1,44 @@
+/** A small catalogue: two kinds of lane, a handful of steps. */
+import type { Catalogue, Entry, ParamSpec } from '../src/api/model'
+
+export function spec(name: string, type: string, more: Partial<ParamSpec> = {}): ParamSpec {
+  const plain = { label: name, unit: '', range: [null, null], open_below: false, slider: null, default: null } as const
+  const flags = { required: false, varies: false, rate: false, optional: false, moment: false }
+  const rest = { choices: [], help: '', when: null, files: [], group: '', provides: '' }
+  return { name, type, ...plain, range: [null, null], ...flags, ...rest, ...more }
+}
+function step(id: string, lane: string, kind: string, ...params: ParamSpec[]): Entry {
+  const words = { label: id, yields: '', headline: '', doc: '', mistake: '', formula: '' }
+  return { id, lane, kind, accepts: kind === 'start' ? 'nothing' : 'any', params, ...words }
+}
+const shape = (name: string) => spec(name, 'shape', { required: true, default: '' })
+
+export const CATALOGUE: Catalogue = {
+  steps: [
+    step('wind', 'field', 'start', spec('speed', 'number', { varies: true, default: 1 })),
+    step('steer', 'field', 'change', shape('shape')),
+    step('mix', 'field', 'join', spec('field', 'field', { required: true, default: '' })),
+    step('place', 'marbles', 'domain', spec('region', 'region', { required: true, default: '' })),
+    step('drop', 'marbles', 'emit', shape('shape')),
+    step('follow', 'marbles', 'motion', spec('flow', 'flow', { required: true, default: '', provides: 'volume' })),
+    step('walls', 'marbles', 'solid', spec('shapes', 'shapes', { required: true, default: [] })),
+  ],
+  shapes: [],
+  kinds: [
+    {
+      id: 'marbles',
+      label: 'Marbles',
+      yields: 'what falls',
+      unit: 'marbles',
+      icon: 'points',
+      begins_with: [
+        { op: 'place', params: {} },
+        { op: 'drop', params: {} },
+      ],
+      results: [
+        { name: 'marbles', label: 'marbles', form: 'points', from_study: false, aside: false, formats: ['ply'] },
+      ],
+      looks: { points: [spec('colour', 'channel', { default: 'speed' }), spec('size', 'number', { default: 3 })] },
+    },
+  ],
+}
