@@ -17,7 +17,9 @@ import numpy as np  # noqa: E402
 import pytest  # noqa: E402
 from hypothesis import HealthCheck, settings  # noqa: E402
 
-settings.register_profile("gust", deadline=None, max_examples=25, suppress_health_check=list(HealthCheck))
+# more examples than a run of the tests can wait for: GUST_EXAMPLES=500
+examples = int(os.environ.get("GUST_EXAMPLES", "25"))
+settings.register_profile("gust", deadline=None, max_examples=examples, suppress_health_check=list(HealthCheck))
 settings.load_profile("gust")
 
 

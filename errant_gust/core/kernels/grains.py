@@ -1,0 +1,323 @@
+"""Loops of grains between particles and the nodes of a grid (moving least squares material points: Hu, Fang, Ge, Qu,
+Zhu, Pradhana, Jiang 2018), and how sand yields.
+
+A grain is a row of numbers (see `ROW`): its place in cells, velocity, how that changes a cell, elastic log strain,
+what it has spread by, its friction and cohesion, how tightly it is packed. Nodes have (momentum, mass) over the mass
+of a grain, side by side. Weights are quadratic. Rows are sorted by cell, and planes of cells are done in slabs that are
+fixed, even ones, then odd ones, so that sums are made in one order on any number of threads. A slab of four planes
+stays apart from the next of its turn while no grain went farther than a cell since it was sorted.
+"""
+
+import numpy as np
+
+from errant_gust.core.kernels.compiler import inline, kernel
+from errant_gust.core.kernels.fours import add_to, load, madd
+
+F0 = np.float32(0.0)
+F1 = np.float32(1.0)
+F2 = np.float32(2.0)
+F4 = np.float32(4.0)
+HALF = np.float32(0.5)
+FOUR = np.uint64(4)
+THIRD = np.float32(1 / 3)
+
+PLACE, MOVING, AFFINE, STRAIN = slice(0, 3), slice(3, 6), slice(6, 15), slice(15, 21)
+SPREAD, SINE, TENSION, PACKING, PRESSURE, OUTWARD, ROW = 21, 22, 23, 24, 25, slice(26, 29), 29
+"""Where in a row: place, velocity, its changes by rows (a cell), log strain (xx yy zz xy xz yz), log of what it has
+spread by, sine of the friction, log strain it bears being pulled, packing, pressure over density (m²/s²), slope of the
+packing outward (1/cell); and how long a row is."""
+REST = np.float32(0.2)
+"""Sand at rest holds by so much more than sand that flows."""
+INERTIA = np.float32(1e4)
+"""One over the square of the inertial number (rate of shear times spacing by the root of pressure over density: MiDi
+2004) at which half of that is gone."""
+AT_EDGE = np.float32(0.3)
+"""Of the slope of the packing (a cell), how much tells that room about a grain is beyond the surface."""
+APART = np.float32(1.2)
+"""Packing above which grains make room for one another."""
+
+
+@inline
+def weights(f):
+    """Quadratic weights of three nodes for a place f (0.5 … 1.5) from the first."""
+    a, b, c = np.float32(1.5) - f, f - F1, f - HALF
+    return HALF * a * a, np.float32(0.75) - b * b, HALF * c * c
+
+
+@inline
+def room_about(packed):
+    """Log of how much a grain that is packed so could have spread by."""
+    return -np.log(packed) if packed < F1 else F0
+
+
+@inline
+def lode_angle(lode):
+    """A third of the arc sine of −1 … 1 (Abramowitz, Stegun 1964, 4.4.45), as sine and cosine."""
+    x = min(abs(lode), F1)
+    tail = np.float32(1.5707288) + x * (np.float32(-0.2121144) + x * (np.float32(0.0742610) + x * np.float32(-0.0187293)))
+    t = THIRD * (np.float32(1.5707963) - np.sqrt(F1 - x) * tail)
+    square = t * t
+    s = t * (F1 + square * (np.float32(-1 / 6) + square * np.float32(1 / 120)))
+    return s if lode >= F0 else -s, np.sqrt(F1 - s * s)
+
+
+@inline
+def line_to(nodes, at, b, wz, v, cz):
+    """What a grain gives three nodes along z, from velocity v at the first, which changes by cz."""
+    add_to(nodes, at, b * wz[0], v)
+    v = madd(cz, F1, v)
+    add_to(nodes, at + FOUR, b * wz[1], v)
+    add_to(nodes, at + FOUR + FOUR, b * wz[2], madd(cz, F1, v))
+
+
+@inline
+def plane_to(nodes, at, line, b, wy, wz, v, cy, cz):
+    """What a grain gives nine nodes of a plane across x."""
+    line_to(nodes, at, b * wy[0], wz, v, cz)
+    v = madd(cy, F1, v)
+    line_to(nodes, at + line, b * wy[1], wz, v, cz)
+    line_to(nodes, at + line + line, b * wy[2], wz, madd(cy, F1, v), cz)
+
+
+@kernel
+def to_nodes(a, start, nodes, shape, dt, h, stiff, shear, sound, first, last):
+    """Momenta and masses of nodes (nx ny nz 4, flat) from the sorted grains in planes first … last of cells, with the
+    stress of each. stiff and shear: Lamé's λ and 2 μ over density; sound: speed of waves, m/s (for bulk viscosity)."""
+    ny, nz = np.uint64(shape[1]), np.uint64(shape[2])
+    line, plane = FOUR * nz, FOUR * nz * ny
+    scale = F4 * dt / h
+    for p in range(start[first], start[last]):
+        r = a[p]
+        x, y, z = r[0], r[1], r[2]
+        i, j, k = np.uint64(x - HALF), np.uint64(y - HALF), np.uint64(z - HALF)
+        fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+        xx, yy, zz, xy, xz, yz = r[15], r[16], r[17], r[18], r[19], r[20]
+        iso = stiff * (xx + yy + zz)
+        div = r[6] + r[10] + r[14]
+        if div < F0 and iso < F0:
+            iso += HALF * sound * div
+        c00 = r[6] - scale * (iso + shear * xx)
+        c11 = r[10] - scale * (iso + shear * yy)
+        c22 = r[14] - scale * (iso + shear * zz)
+        sxy, sxz, syz = scale * shear * xy, scale * shear * xz, scale * shear * yz
+        cx = (c00, r[9] - sxy, r[12] - sxz, F0)
+        cy = (r[7] - sxy, c11, r[13] - syz, F0)
+        cz = (r[8] - sxz, r[11] - syz, c22, F0)
+        v = madd(cx, -fx, madd(cy, -fy, madd(cz, -fz, (r[3], r[4], r[5], F1))))
+        wx, wy, wz = weights(fx), weights(fy), weights(fz)
+        at = ((i * ny + j) * nz + k) * FOUR
+        plane_to(nodes, at, line, wx[0], wy, wz, v, cy, cz)
+        v = madd(cx, F1, v)
+        plane_to(nodes, at + plane, line, wx[1], wy, wz, v, cy, cz)
+        v = madd(cx, F1, v)
+        plane_to(nodes, at + plane + plane, line, wx[2], wy, wz, v, cy, cz)
+
+
+@inline
+def line_of(nodes, at, ox, oy, fz, b, wz, v, cx, cy, cz):
+    """What three nodes along z add to a grain: to its velocity, and to how that changes along x, y, z."""
+    n0, n1, n2 = load(nodes, at), load(nodes, at + FOUR), load(nodes, at + FOUR + FOUR)
+    none = (F0, F0, F0, F0)
+    row = madd(n0, b * wz[0], madd(n1, b * wz[1], madd(n2, b * wz[2], none)))
+    rise = madd(n1, b * wz[1], madd(n2, F2 * b * wz[2], none))
+    return madd(row, F1, v), madd(row, ox, cx), madd(row, oy, cy), madd(madd(row, -fz, rise), F1, cz)
+
+
+@inline
+def plane_of(nodes, at, line, ox, b, fy, wy, fz, wz, v, cx, cy, cz):
+    """What nine nodes of a plane across x add to a grain."""
+    v, cx, cy, cz = line_of(nodes, at, ox, -fy, fz, b * wy[0], wz, v, cx, cy, cz)
+    v, cx, cy, cz = line_of(nodes, at + line, ox, F1 - fy, fz, b * wy[1], wz, v, cx, cy, cz)
+    return line_of(nodes, at + line + line, ox, F2 - fy, fz, b * wy[2], wz, v, cx, cy, cz)
+
+
+@kernel
+def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, first, last):
+    """Grains first … last: velocity and its changes from nodes, which now hold velocities (and masses); carried; and
+    strained, with what the sand does not bear taken off.
+
+    bulk and shear: K and 2 μ over density; sound: speed of waves, m/s; full: mass about a grain in settled sand;
+    crowded: packing above which grains lie in each other and bear nothing yet.
+    """
+    ny, nz = np.uint64(shape[1]), np.uint64(shape[2])
+    line, plane = FOUR * nz, FOUR * nz * ny
+    step = dt / h
+    for p in range(first, last):
+        r = a[p]
+        x, y, z = r[0], r[1], r[2]
+        i, j, k = np.uint64(x - HALF), np.uint64(y - HALF), np.uint64(z - HALF)
+        fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+        wx, wy, wz = weights(fx), weights(fy), weights(fz)
+        at = ((i * ny + j) * nz + k) * FOUR
+        v = cx = cy = cz = (F0, F0, F0, F0)
+        # written out, so that fours stay in registers
+        v, cx, cy, cz = plane_of(nodes, at, line, -fx, wx[0], fy, wy, fz, wz, v, cx, cy, cz)
+        v, cx, cy, cz = plane_of(nodes, at + plane, line, F1 - fx, wx[1], fy, wy, fz, wz, v, cx, cy, cz)
+        v, cx, cy, cz = plane_of(nodes, at + plane + plane, line, F2 - fx, wx[2], fy, wy, fz, wz, v, cx, cy, cz)
+        u, v, w, m = v
+        c00, c01, c02 = F4 * cx[0], F4 * cy[0], F4 * cz[0]
+        c10, c11, c12 = F4 * cx[1], F4 * cy[1], F4 * cz[1]
+        c20, c21, c22 = F4 * cx[2], F4 * cy[2], F4 * cz[2]
+        r[3], r[4], r[5] = u, v, w
+        r[6], r[7], r[8], r[9], r[10], r[11], r[12], r[13], r[14] = c00, c01, c02, c10, c11, c12, c20, c21, c22
+        r[0], r[1], r[2] = x + step * u, y + step * v, z + step * w
+        packed = m / full
+        r[24] = packed
+        # beside the surface less lies about a grain, however tightly: what its slope tells is not room
+        gx, gy, gz = F4 / full * cx[3], F4 / full * cy[3], F4 / full * cz[3]
+        slope = np.sqrt(gx * gx + gy * gy + gz * gz)
+        r[26], r[27], r[28] = -gx, -gy, -gz
+        within = packed + AT_EDGE * slope
+        if packed > APART:  # those that lie in each other go where there is more room
+            away = np.float32(0.1) * min(packed - APART, F1) * min(sound * step, F1) / max(slope, F1)
+            r[0] -= away * gx
+            r[1] -= away * gy
+            r[2] -= away * gz
+        # the strain turns with the sand (Jaumann) and grows with what is deformed
+        p01, p02, p12 = HALF * step * (c01 - c10), HALF * step * (c02 - c20), HALF * step * (c12 - c21)
+        xx, yy, zz, xy, xz, yz = r[15], r[16], r[17], r[18], r[19], r[20]
+        nxx = xx + step * c00 + F2 * (p01 * xy + p02 * xz)
+        nyy = yy + step * c11 + F2 * (p12 * yz - p01 * xy)
+        nzz = zz + step * c22 - F2 * (p02 * xz + p12 * yz)
+        nxy = xy + HALF * step * (c01 + c10) + p01 * (yy - xx) + p02 * yz + p12 * xz
+        nxz = xz + HALF * step * (c02 + c20) + p02 * (zz - xx) + p01 * yz - p12 * xy
+        nyz = yz + HALF * step * (c12 + c21) + p12 * (zz - yy) - p01 * xz - p02 * xy
+        # what it spread by it closes first, and that is no more than the room there is about it (volume correction:
+        # Tampubolon et al. 2017)
+        most, strained = r[23], nxx + nyy + nzz
+        trace = strained
+        if r[21] > F0:
+            trace += min(r[21], room_about(within))
+        if trace >= most or packed > crowded:
+            loose = packed > crowded
+            r[21] = F0 if loose else min(trace - most, room_about(within))
+            even = F0 if loose else THIRD * most
+            r[15], r[16], r[17], r[18], r[19], r[20] = even, even, even, F0, F0, F0
+            r[25] = F0
+            continue
+        mean = THIRD * trace
+        third = THIRD * strained
+        dx, dy, dz = nxx - third, nyy - third, nzz - third
+        j2 = HALF * (dx * dx + dy * dy + dz * dz) + nxy * nxy + nxz * nxz + nyz * nyz
+        j3 = (
+            dx * (dy * dz - nyz * nyz) - nxy * (nxy * dz - nyz * nxz) + nxz * (nxy * nyz - dy * nxz)
+        )
+        root = np.sqrt(j2)
+        sine = r[22]
+        # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
+        lode = np.float32(-2.598076) * j3 / max(j2 * root, np.float32(1e-30))
+        turn, along = lode_angle(lode)
+        reach = along - turn * sine * np.float32(0.57735027)
+        pressure = bulk * (most - trace)
+        # sand at rest holds better than sand that flows
+        across = (c01 + c10) * (c01 + c10) + (c02 + c20) * (c02 + c20) + (c12 + c21) * (c12 + c21)
+        pulled = (c00 - c11) * (c00 - c11) + (c11 - c22) * (c11 - c22) + (c22 - c00) * (c22 - c00)
+        inertia = np.float32(0.25) * (across + pulled) / max(pressure, np.float32(1e-20))
+        sine *= F1 + REST / (F1 + INERTIA * inertia)
+        limit = pressure * sine / (shear * reach)
+        keep = F1 if root <= limit else limit / root
+        r[15], r[16], r[17] = mean + keep * dx, mean + keep * dy, mean + keep * dz
+        r[18], r[19], r[20] = keep * nxy, keep * nxz, keep * nyz
+        r[21] = F0
+        r[25] = -bulk * trace
+
+
+@kernel
+def to_velocities(nodes, gx, gy, gz, most, first, last):
+    """Momenta of nodes (n, 4) first … last by their masses, with what gravity adds (m/s) and no faster than `most`."""
+    square = most * most
+    for p in range(first, last):
+        n = nodes[p]
+        m = n[3]
+        if m > F0:
+            u, v, w = n[0] / m + gx, n[1] / m + gy, n[2] / m + gz
+            speed = u * u + v * v + w * w
+            if speed > square:
+                scale = most / np.sqrt(speed)
+                u, v, w = scale * u, scale * v, scale * w
+            n[0], n[1], n[2] = u, v, w
+
+
+@kernel
+def along_sides(nodes, low, high, shut, hold, first, last):
+    """Velocities of nodes (nx, ny, nz, 4) on closed sides, in planes first … last: none into the side, and along it
+    what friction leaves. low, high: first and last plane of nodes of the domain along each axis; shut (3, 2); hold:
+    coefficient of friction, or below zero if nothing moves along."""
+    for i in range(first, last):
+        for j in range(nodes.shape[1]):
+            for k in range(nodes.shape[2]):
+                n = nodes[i, j, k]
+                if n[3] <= F0:
+                    continue
+                at = (i, j, k)
+                for axis in range(3):
+                    into = F0
+                    if shut[axis, 0] and at[axis] <= low[axis] and n[axis] < F0:
+                        into = -n[axis]
+                    if shut[axis, 1] and at[axis] >= high[axis] and n[axis] > F0:
+                        into = n[axis]
+                    if into <= F0:
+                        continue
+                    n[axis] = F0
+                    a, b = (axis + 1) % 3, (axis + 2) % 3
+                    speed = np.sqrt(n[a] * n[a] + n[b] * n[b])
+                    left = F0 if hold < F0 else max(F0, speed - hold * into) / max(speed, np.float32(1e-20))
+                    n[a] *= left
+                    n[b] *= left
+
+
+@kernel
+def against(nodes, at, normal, moving, friction, stick, first, last):
+    """Velocities of nodes (n, 4) with indices `at` (k,) that are in a wall with outward `normal` (3, k) and velocity
+    `moving` (3, k): none into it, along it what friction leaves (Coulomb), and a share `stick` of none at all."""
+    for p in range(first, last):
+        n = nodes[at[p]]
+        if n[3] <= F0:
+            continue
+        a, b, c = normal[0, p], normal[1, p], normal[2, p]
+        u, v, w = n[0] - moving[0, p], n[1] - moving[1, p], n[2] - moving[2, p]
+        into = -(u * a + v * b + w * c)
+        if into > F0:
+            u, v, w = u + into * a, v + into * b, w + into * c
+            speed = np.sqrt(u * u + v * v + w * w)
+            left = max(F0, speed - friction * into) / max(speed, np.float32(1e-20))
+            u, v, w = left * u, left * v, left * w
+        left = F1 - stick
+        n[0], n[1], n[2] = moving[0, p] + left * u, moving[1, p] + left * v, moving[2, p] + left * w
+
+
+@kernel
+def fastest(a, first, last):
+    """The square of the greatest speed of grains first … last; infinite if a place or a velocity is no number."""
+    most = F0
+    for p in range(first, last):
+        r = a[p]
+        speed = r[3] * r[3] + r[4] * r[4] + r[5] * r[5]
+        sound = r[0] + r[1] + r[2] + r[15] + r[16] + r[17]
+        if not np.isfinite(speed + F0 * sound):
+            return np.float32(np.inf)
+        most = max(most, speed)
+    return most
+
+
+@kernel
+def gather(a, order, out, first, last):
+    """Rows in another order, first … last."""
+    for p in range(first, last):
+        r, o = a[order[p]], out[p]
+        for c in range(a.shape[1]):
+            o[c] = r[c]
+
+
+@kernel
+def held(a, low, high, shut, first, last):
+    """Grains first … last kept within closed sides: low, high (3,) in cells."""
+    for p in range(first, last):
+        r = a[p]
+        for axis in range(3):
+            if shut[axis, 0] and r[axis] < low[axis]:
+                r[axis] = low[axis]
+                r[3 + axis] = max(r[3 + axis], F0)
+            if shut[axis, 1] and r[axis] > high[axis]:
+                r[axis] = high[axis]
+                r[3 + axis] = min(r[3 + axis], F0)
