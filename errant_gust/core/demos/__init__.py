@@ -17,6 +17,7 @@ from errant_gust.core.demos.kiln import kiln_wisps
 from errant_gust.core.demos.lagoon import lagoon_mist
 from errant_gust.core.demos.lantern import lantern_flare
 from errant_gust.core.demos.quench import quench_tank_dye
+from errant_gust.core.demos.runnel import silica_runnel
 from errant_gust.core.demos.wash import quay_wash
 
 DEMOS = {
@@ -31,6 +32,7 @@ DEMOS = {
     "lantern_flare": lantern_flare,
     "slow_gather": slow_gather,
     "quay_wash": quay_wash,
+    "silica_runnel": silica_runnel,
 }
 
 

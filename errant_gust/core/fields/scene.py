@@ -196,12 +196,19 @@ class Scene:
 
     def region(self, id: str) -> GridRegion:
         """A region of voxels; fitted to where its shapes are on the first frame, or as `follow` and `over` say."""
-        part = self.study.find("regions", id, f"regions.{id}")
         where = f"regions.{id}"
-        h = self.resolve(part.voxel_size, f"{where}.voxel_size")
-        padding = self.resolve(part.bounds.padding, f"{where}.padding")
+        h = self.resolve(self.study.find("regions", id, where).voxel_size, f"{where}.voxel_size")
         if not isinstance(h, int | float) or h <= 0:
             raise StudyError(f"{h} is no voxel size", where=f"{where}.voxel_size", fix="right would be more than 0 m")
+        lower, upper, turn = self.bounds(id)
+        return GridRegion.over(lower, upper, float(h), turn)
+
+    def bounds(self, id: str) -> tuple[Array, Array, tuple[float, float, float]]:
+        """Lower and upper corner of a region along its own axes, before it is rounded up to whole voxels, and how these
+        are turned."""
+        part = self.study.find("regions", id, f"regions.{id}")
+        where = f"regions.{id}"
+        padding = self.resolve(part.bounds.padding, f"{where}.padding")
         if not isinstance(padding, int | float):
             raise StudyError(
                 f"{padding} is no padding", where=f"{where}.padding", fix="right would be a number in metres"
@@ -224,7 +231,7 @@ class Scene:
             lower, upper = middle - 0.5 * (high - low), middle + 0.5 * (high - low)
         if (upper + padding <= lower - padding).any():
             raise StudyError("the padding leaves nothing of the region", where=f"{where}.padding")
-        return GridRegion.over(lower - padding, upper + padding, float(h), turn)
+        return np.asarray(lower - padding), np.asarray(upper + padding), turn
 
     def _boxes_over_time(self, ids: list[str]) -> list[tuple[Array, Array]]:
         """Boxes of shapes that move, on every frame (of a long clock on every n-th)."""

@@ -83,6 +83,8 @@ class FlowKind:
     """Steps of a new lane and their parameters, chosen so that a run shows something at once. What a parameter has to
     name (a region, a shape) is filled in from what the study has."""
     results: ClassVar[tuple[Result, ...]] = ()
+    look: ClassVar[dict[str, Any]] = {}
+    """What its look is at first, where that is not as looks of the form are."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
@@ -120,8 +122,13 @@ class FlowKind:
             "id": self.id, "label": self.label, "yields": self.yields, "unit": self.unit, "icon": self.icon,
             "begins_with": [{"op": op, "params": params} for op, params in self.begins_with],
             "results": [r.entry() for r in self.results],
-            "looks": {form: summary(LOOKS[form])["params"] for form in forms if form in LOOKS},
+            "looks": {form: self._looks(form) for form in forms if form in LOOKS},
         }  # fmt: skip
+
+    def _looks(self, form: str) -> list[dict[str, Any]]:
+        """Parameters of the look of a form, with what they are at first in lanes of this kind."""
+        params = summary(LOOKS[form])["params"]
+        return [{**p, "default": self.look.get(p["name"], p["default"])} for p in params]
 
 
 KINDS: dict[str, FlowKind] = {}

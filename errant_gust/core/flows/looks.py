@@ -15,6 +15,8 @@ Map = Literal["sequential", "heat", "diverging", "cyclic", "mix"]
 OF_SMOKE = {"colour": ["smoke"]}
 OF_CHANNEL = {"colour": ["!smoke"]}
 
+LIT = {"blend": ["lit"]}
+
 
 class PointsLook(Parameters):
     """Points, each a disc of so many pixels, coloured by a channel."""
@@ -30,8 +32,17 @@ class PointsLook(Parameters):
     last: Colour = param("#FFEC78", label="Last colour", help="At the most", when={"map": ["mix"]})
     low: float | None = param(None, label="Range from", help="Empty fits the frame")
     high: float | None = param(None, label="Range to", help="Empty fits the frame")
-    size: float = param(2.0, unit="px", above=0, range=(None, 40), slider=(0.5, 12), help="Of a point")
-    blend: Literal["additive", "opaque"] = param("additive", label="Blending", help="Glowing, or solid")
+    blend: Literal["additive", "opaque", "lit"] = param(
+        "additive", label="Blending", help="Glowing, flat, or grains that the sun lights"
+    )
+    size: float = param(
+        2.0, unit="px", above=0, range=(None, 40), slider=(0.5, 12), help="Of a point", when={"blend": ["!lit"]}
+    )
+    grain: float = param(
+        1.3, unit="×", above=0, range=(None, 20), slider=(0.2, 4), label="Grain size", when=LIT,
+        help="Times how far apart they stand",
+    )  # fmt: skip
+    shadow: bool = param(True, label="Shadow", help="On the floor below the lowest of them", when=LIT)
 
 
 class VolumeLook(Parameters):

@@ -54,7 +54,9 @@ def room_about(packed):
 def lode_angle(lode):
     """A third of the arc sine of −1 … 1 (Abramowitz, Stegun 1964, 4.4.45), as sine and cosine."""
     x = min(abs(lode), F1)
-    tail = np.float32(1.5707288) + x * (np.float32(-0.2121144) + x * (np.float32(0.0742610) + x * np.float32(-0.0187293)))
+    tail = np.float32(1.5707288) + x * (
+        np.float32(-0.2121144) + x * (np.float32(0.0742610) + x * np.float32(-0.0187293))
+    )
     t = THIRD * (np.float32(1.5707963) - np.sqrt(F1 - x) * tail)
     square = t * t
     s = t * (F1 + square * (np.float32(-1 / 6) + square * np.float32(1 / 120)))
@@ -132,16 +134,19 @@ def plane_of(nodes, at, line, ox, b, fy, wy, fz, wz, v, cx, cy, cz):
 
 
 @kernel
-def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, first, last):
+def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, low, high, told, block, first, last):
     """Grains first … last: velocity and its changes from nodes, which now hold velocities (and masses); carried; and
     strained, with what the sand does not bear taken off.
 
     bulk and shear: K and 2 μ over density; sound: speed of waves, m/s; full: mass about a grain in settled sand;
-    crowded: packing above which grains lie in each other and bear nothing yet.
+    crowded: packing above which grains lie in each other and bear nothing yet; low, high (3,): between which cells
+    grains are kept. `told` (blocks, 2) gets the square of the greatest speed of the block, infinite if anything is no
+    number, and the tightest packing.
     """
     ny, nz = np.uint64(shape[1]), np.uint64(shape[2])
     line, plane = FOUR * nz, FOUR * nz * ny
     step = dt / h
+    quickest, tightest = F0, F0
     for p in range(first, last):
         r = a[p]
         x, y, z = r[0], r[1], r[2]
@@ -160,7 +165,9 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, first,
         c20, c21, c22 = F4 * cx[2], F4 * cy[2], F4 * cz[2]
         r[3], r[4], r[5] = u, v, w
         r[6], r[7], r[8], r[9], r[10], r[11], r[12], r[13], r[14] = c00, c01, c02, c10, c11, c12, c20, c21, c22
-        r[0], r[1], r[2] = x + step * u, y + step * v, z + step * w
+        speed = u * u + v * v + w * w
+        quickest = max(quickest, speed) if np.isfinite(speed) else np.float32(np.inf)
+        x, y, z = x + step * u, y + step * v, z + step * w
         packed = m / full
         r[24] = packed
         # beside the surface less lies about a grain, however tightly: what its slope tells is not room
@@ -170,9 +177,13 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, first,
         within = packed + AT_EDGE * slope
         if packed > APART:  # those that lie in each other go where there is more room
             away = np.float32(0.1) * min(packed - APART, F1) * min(sound * step, F1) / max(slope, F1)
-            r[0] -= away * gx
-            r[1] -= away * gy
-            r[2] -= away * gz
+            x, y, z = x - away * gx, y - away * gy, z - away * gz
+        tightest = max(tightest, packed)
+        if not (low[0] <= x <= high[0] and low[1] <= y <= high[1] and low[2] <= z <= high[2]):
+            x = min(max(x, low[0]), high[0])
+            y = min(max(y, low[1]), high[1])
+            z = min(max(z, low[2]), high[2])
+        r[0], r[1], r[2] = x, y, z
         # the strain turns with the sand (Jaumann) and grows with what is deformed
         p01, p02, p12 = HALF * step * (c01 - c10), HALF * step * (c02 - c20), HALF * step * (c12 - c21)
         xx, yy, zz, xy, xz, yz = r[15], r[16], r[17], r[18], r[19], r[20]
@@ -199,9 +210,7 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, first,
         third = THIRD * strained
         dx, dy, dz = nxx - third, nyy - third, nzz - third
         j2 = HALF * (dx * dx + dy * dy + dz * dz) + nxy * nxy + nxz * nxz + nyz * nyz
-        j3 = (
-            dx * (dy * dz - nyz * nyz) - nxy * (nxy * dz - nyz * nxz) + nxz * (nxy * nyz - dy * nxz)
-        )
+        j3 = dx * (dy * dz - nyz * nyz) - nxy * (nxy * dz - nyz * nxz) + nxz * (nxy * nyz - dy * nxz)
         root = np.sqrt(j2)
         sine = r[22]
         # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
@@ -220,50 +229,54 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, first,
         r[18], r[19], r[20] = keep * nxy, keep * nxz, keep * nyz
         r[21] = F0
         r[25] = -bulk * trace
+    told[first // block, 0] = quickest
+    told[first // block, 1] = tightest
 
 
 @kernel
-def to_velocities(nodes, gx, gy, gz, most, first, last):
-    """Momenta of nodes (n, 4) first … last by their masses, with what gravity adds (m/s) and no faster than `most`."""
-    square = most * most
+def velocities(nodes, at, v, first, last):
+    """Velocities (3, k) of nodes (n, 4) with indices `at` (k,), from their momenta and masses."""
     for p in range(first, last):
-        n = nodes[p]
-        m = n[3]
-        if m > F0:
-            u, v, w = n[0] / m + gx, n[1] / m + gy, n[2] / m + gz
-            speed = u * u + v * v + w * w
-            if speed > square:
-                scale = most / np.sqrt(speed)
-                u, v, w = scale * u, scale * v, scale * w
-            n[0], n[1], n[2] = u, v, w
+        n = nodes[at[p]]
+        for axis in range(3):
+            v[axis, p] = n[axis] / n[3]
 
 
 @kernel
-def along_sides(nodes, low, high, shut, hold, first, last):
-    """Velocities of nodes (nx, ny, nz, 4) on closed sides, in planes first … last: none into the side, and along it
-    what friction leaves. low, high: first and last plane of nodes of the domain along each axis; shut (3, 2); hold:
-    coefficient of friction, or below zero if nothing moves along."""
-    for i in range(first, last):
+def put_back(nodes, at, v, most, first, last):
+    """Velocities (3, k) into nodes (n, 4) with indices `at`, no faster than `most`. Returns how many would have been;
+    −1 if any is no number."""
+    square, many = most * most, 0
+    for p in range(first, last):
+        n = nodes[at[p]]
+        u, w, z = v[0, p], v[1, p], v[2, p]
+        speed = u * u + w * w + z * z
+        if not speed <= square:
+            if not np.isfinite(speed):
+                return -1
+            scale = most / np.sqrt(speed)
+            u, w, z = scale * u, scale * w, scale * z
+            many += 1
+        n[0], n[1], n[2] = u, w, z
+    return many
+
+
+@kernel
+def along_side(nodes, axis, way, hold):
+    """Velocities of nodes (nx, ny, nz, 4) on or beyond a closed side across an axis, which looks to −1 or 1: none into
+    it, and along it what friction leaves (Coulomb); hold: the coefficient."""
+    b, c = (axis + 1) % 3, (axis + 2) % 3
+    for i in range(nodes.shape[0]):
         for j in range(nodes.shape[1]):
             for k in range(nodes.shape[2]):
                 n = nodes[i, j, k]
-                if n[3] <= F0:
-                    continue
-                at = (i, j, k)
-                for axis in range(3):
-                    into = F0
-                    if shut[axis, 0] and at[axis] <= low[axis] and n[axis] < F0:
-                        into = -n[axis]
-                    if shut[axis, 1] and at[axis] >= high[axis] and n[axis] > F0:
-                        into = n[axis]
-                    if into <= F0:
-                        continue
+                into = -way * n[axis]
+                if n[3] > F0 and into > F0:
+                    speed = np.sqrt(n[b] * n[b] + n[c] * n[c])
+                    left = max(F0, speed - hold * into) / max(speed, np.float32(1e-20))
                     n[axis] = F0
-                    a, b = (axis + 1) % 3, (axis + 2) % 3
-                    speed = np.sqrt(n[a] * n[a] + n[b] * n[b])
-                    left = F0 if hold < F0 else max(F0, speed - hold * into) / max(speed, np.float32(1e-20))
-                    n[a] *= left
                     n[b] *= left
+                    n[c] *= left
 
 
 @kernel
@@ -288,13 +301,14 @@ def against(nodes, at, normal, moving, friction, stick, first, last):
 
 @kernel
 def fastest(a, first, last):
-    """The square of the greatest speed of grains first … last; infinite if a place or a velocity is no number."""
+    """The square of the greatest speed of grains first … last, infinite if a place, a velocity or a strain is no
+    number."""
     most = F0
     for p in range(first, last):
         r = a[p]
         speed = r[3] * r[3] + r[4] * r[4] + r[5] * r[5]
-        sound = r[0] + r[1] + r[2] + r[15] + r[16] + r[17]
-        if not np.isfinite(speed + F0 * sound):
+        others = r[0] + r[1] + r[2] + r[15] + r[16] + r[17]
+        if not np.isfinite(speed + F0 * others):
             return np.float32(np.inf)
         most = max(most, speed)
     return most
@@ -310,14 +324,64 @@ def gather(a, order, out, first, last):
 
 
 @kernel
-def held(a, low, high, shut, first, last):
-    """Grains first … last kept within closed sides: low, high (3,) in cells."""
+def marked(a, cells, shape, out, first, last):
+    """Which grains first … last are in one of the marked cells (flat)."""
+    for p in range(first, last):
+        i, j, k = np.int64(a[p, 0] + HALF), np.int64(a[p, 1] + HALF), np.int64(a[p, 2] + HALF)
+        out[p] = cells[(i * shape[1] + j) * shape[2] + k]
+
+
+@kernel
+def places(a, out, first, last):
+    """Places of grains first … last into (3, n)."""
+    for p in range(first, last):
+        for axis in range(3):
+            out[axis, p] = a[p, axis]
+
+
+@kernel
+def pack(position, velocity, affine, strain, numbers, outward, turn, low, h, a, first, last):
+    """Rows of grains first … last from arrays (c, n): places, velocities and slopes in the scene, `numbers` being what
+    it spread by, packing and pressure over density. turn (3, 3): the domain's axes as columns; low (3,): its corner."""
     for p in range(first, last):
         r = a[p]
         for axis in range(3):
-            if shut[axis, 0] and r[axis] < low[axis]:
-                r[axis] = low[axis]
-                r[3 + axis] = max(r[3 + axis], F0)
-            if shut[axis, 1] and r[axis] > high[axis]:
-                r[axis] = high[axis]
-                r[3 + axis] = min(r[3 + axis], F0)
+            x, v, g = F0, F0, F0
+            for c in range(3):
+                x += turn[c, axis] * position[c, p]
+                v += turn[c, axis] * velocity[c, p]
+                g += turn[c, axis] * outward[c, p]
+            r[axis], r[3 + axis], r[26 + axis] = (x - low[axis]) / h, v, g * h
+        for c in range(9):
+            r[6 + c] = affine[c, p]
+        for c in range(6):
+            r[15 + c] = strain[c, p]
+        r[21], r[24], r[25] = numbers[0, p], numbers[1, p], numbers[2, p]
+
+
+@kernel
+def unpack(a, position, velocity, affine, strain, numbers, outward, turn, low, h, first, last):
+    """The arrays that `pack` takes, from rows first … last."""
+    for p in range(first, last):
+        r = a[p]
+        for c in range(3):
+            x, v, g = F0, F0, F0
+            for axis in range(3):
+                x += turn[c, axis] * (r[axis] * h + low[axis])
+                v += turn[c, axis] * r[3 + axis]
+                g += turn[c, axis] * r[26 + axis]
+            position[c, p], velocity[c, p], outward[c, p] = x, v, g / h
+        for c in range(9):
+            affine[c, p] = r[6 + c]
+        for c in range(6):
+            strain[c, p] = r[15 + c]
+        numbers[0, p], numbers[1, p], numbers[2, p] = r[21], r[24], r[25]
+
+
+@kernel
+def bare(a, out, first, last):
+    """Rows that have nothing but their place, and the pressure in the place of a velocity."""
+    for p in range(first, last):
+        for axis in range(3):
+            out[p, axis] = a[p, axis]
+        out[p, 3] = a[p, 25]

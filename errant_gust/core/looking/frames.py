@@ -21,6 +21,10 @@ SMOKE = ("density", "temperature")
 COLOURS = ("red", "green", "blue")
 COLOUR = "colour"
 """Three numbers of points or vertices, drawn as they are."""
+OUTWARD = "outward"
+"""Where the surface of what points fill looks."""
+AT_SURFACE = 0.4
+"""Slope of the packing, over two spacings, beside a flat surface."""
 Look = tuple[Head, dict[str, Array]]
 
 
@@ -39,7 +43,7 @@ def frame_to_look(
 
 def points(store: RunStore, frame: int, found: Points, channel: str) -> Look:
     """8 bytes a point: positions as 16 bits in their box, the channel that colours in 8 bits between `low` and `high`,
-    and how much is left of each life."""
+    and how much is left of each life; and in 3 more where the surface of a heap looks, if they know."""
     position, count = found.position, found.count
     painted = channel == COLOUR and found.channels.get(COLOUR, position).ndim == 2
     taken = "" if painted else channel
@@ -57,12 +61,22 @@ def points(store: RunStore, frame: int, found: Points, channel: str) -> Look:
     }
     if painted and COLOUR in found.channels:
         arrays["colours"] = np.rint(np.clip(found.channels[COLOUR], 0, 1) * 255).astype(np.uint8)
+    spacing = float(store.facts(frame).get("spacing", 0.0))
+    if OUTWARD in found.channels:
+        arrays[OUTWARD] = _facing(found.channels[OUTWARD], spacing)
     names = [*found.shown(), *([COLOUR] if COLOUR in found.channels else [])]
     head = PointsHead(
         identity=store.folder.name, frame=frame, form="points", channel=channel, unit=unit, low=low, high=high,
-        names=names, count=count, lower=lower.tolist(), upper=(lower + size).tolist(),
+        names=names, count=count, lower=lower.tolist(), upper=(lower + size).tolist(), spacing=spacing,
     )  # fmt: skip
     return head, arrays
+
+
+def _facing(slope: Array, spacing: float) -> Array:
+    """Slopes (n, 3) of a packing, in 1/m, as 8 bits: the direction, as long as it is sure (1 at a flat surface)."""
+    over = np.linalg.norm(slope, axis=1, keepdims=True)
+    sure = np.minimum(1, over * (2 * spacing) / AT_SURFACE)
+    return np.rint(slope / np.maximum(over, 1e-9) * sure * 127).astype(np.int8)
 
 
 def mesh(

@@ -24,10 +24,11 @@ class Head(BaseModel):
 
 
 class PointsHead(Head):
-    """Points lie in the box from `lower` to `upper`."""
+    """Points lie in the box from `lower` to `upper`, `spacing` m apart if that is known."""
 
     lower: Vec
     upper: Vec
+    spacing: float = 0.0
 
 
 class TexelsHead(Head):

@@ -24,6 +24,8 @@ export interface PointsPart {
   tone: Uint8Array
   left: Uint8Array
   colours?: Uint8Array
+  /** Where the surface of what they fill looks, as long as that is sure. */
+  outward?: Int8Array
 }
 /** Texels RGBA, x fastest: density, light, temperature, the chosen channel, each a share of its top. */
 export interface VolumePart {
@@ -68,7 +70,8 @@ export function partOf<F extends Part['form']>(frame: Frame | null | undefined, 
 
 function pointsOf(head: PointsHead, a: Arrays): PointsPart {
   const part = { position: a.position as Uint16Array, tone: a.tone as Uint8Array, left: a.left as Uint8Array }
-  return { form: 'points', head, ...part, colours: a.colours as Uint8Array | undefined }
+  const { colours, outward } = a as Record<string, never>
+  return { form: 'points', head, ...part, colours, outward }
 }
 function volumeOf(head: TexelsHead, a: Arrays): VolumePart {
   const count = a.density.length

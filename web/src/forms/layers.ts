@@ -21,7 +21,7 @@ export interface Layer {
 
 class PointsLayer implements Layer {
   private readonly points = new Particles()
-  readonly object = this.points.points
+  readonly object = this.points.object
   show(part: Part | null, look: FlowLook, range: [number, number], stale: boolean) {
     this.points.show(part as PointsPart | null, look, range, stale)
   }

@@ -1,5 +1,10 @@
 /** Signs of kinds of flow, by the names that kinds give. */
-import { mdiCloudOutline, mdiDotsHexagon, mdiPulse, mdiWaterOutline } from '@mdi/js'
+import { mdiCloudOutline, mdiDotsHexagon, mdiDotsTriangle, mdiPulse, mdiWaterOutline } from '@mdi/js'
 
-const BY_NAME: Record<string, string> = { points: mdiDotsHexagon, cloud: mdiCloudOutline, drop: mdiWaterOutline }
+const BY_NAME: Record<string, string> = {
+  points: mdiDotsHexagon,
+  cloud: mdiCloudOutline,
+  drop: mdiWaterOutline,
+  heap: mdiDotsTriangle,
+}
 export const kindIcon = (name: string) => BY_NAME[name] ?? mdiPulse

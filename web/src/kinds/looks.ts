@@ -16,6 +16,8 @@ const WORDS: Record<string, string> = {
   cyclic: 'around the circle',
   mix: 'two colours',
   additive: 'glowing (additive)',
+  opaque: 'flat',
+  lit: 'lit grains',
 }
 /** A choice of a look as it is shown. */
 export const choiceWords = (choice: string) => WORDS[choice] ?? choice

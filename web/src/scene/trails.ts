@@ -46,7 +46,7 @@ export function drawTrails(
     g.setAttribute('position', new THREE.BufferAttribute(points, 3))
     g.setAttribute('color', new THREE.BufferAttribute(colours, 3))
     g.setIndex(new THREE.BufferAttribute(order, 1))
-    const additive = look.blend !== 'opaque'
+    const additive = look.blend === 'additive'
     // many glowing lines over one another would be white: the more there are the fainter each, in steps
     const opacity = additive
       ? Math.max(0.08, Math.min(0.6, Math.round(60 * Math.sqrt(150 / counts.length)) / 100))

@@ -25,7 +25,7 @@ export class Viewer {
   drawn = 0
 
   constructor(private readonly host: HTMLElement) {
-    this.renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true })
+    this.renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true, stencil: true })
     this.renderer.debug.checkShaderErrors = import.meta.env.DEV // asking for the log waits for the compiler
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
     this.renderer.setClearColor(0x0f1b2d, 0)

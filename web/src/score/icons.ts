@@ -34,6 +34,8 @@ import {
   mdiWaterOpacity,
   mdiCircleOpacity,
   mdiChartBubble,
+  mdiSlopeUphill,
+  mdiCircleMultipleOutline,
 } from '@mdi/js'
 import type { Entry } from '../api/model'
 
@@ -69,6 +71,8 @@ const BY_STEP: Record<string, string> = {
   surface_tension: mdiCircleOpacity,
   foam_points: mdiChartBubble,
   surface: mdiWater,
+  friction: mdiSlopeUphill,
+  cohesion: mdiCircleMultipleOutline,
 }
 const BY_KIND: Record<string, string> = {
   start: mdiRecordCircleOutline,

@@ -50,6 +50,8 @@ export const EVERY_LOOK: FlowLook = {
   high: null,
   size: 2,
   blend: 'additive',
+  grain: 1.3,
+  shadow: true,
   absorb: 12,
   tint: '#D5DAE0',
   glow: 1,

@@ -11,6 +11,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.liquid.state import BASE
 from errant_gust.core.flows.liquid.steps import THICK, LiquidStep, Work
+from errant_gust.core.flows.moving import Waning
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.step import Placed
 from errant_gust.core.grids import transfer
@@ -192,26 +193,14 @@ class Colour(LiquidStep):
             mix(work, "colour", self.mixes)
 
 
-class ThinOut(LiquidStep):
+class ThinOut(Waning, LiquidStep):
     """Drains liquid: where a scalar lane says, a share of it a second goes, or all that comes there; or what is older
     than a time."""
 
     id = "thin_out"
-    label = "Thin out"
     family = "change"
     yields = "liquid that goes"
     mistake = "Liquid above a drain falls in and is gone as well: keep the mask thin, or the rate low."
-    headline = "rate"
-
-    by: FieldId = param("", optional=True, label="Where", help="A scalar lane: 1 drains, 0 does not")
-    rate: float = param(
-        2.0, unit="1/s", range=(0, 1e4), slider=(0, 20), varies=True, help="Share that goes a second, times the lane"
-    )
-    oldest: float = param(
-        0.0, unit="s", range=(0, 1e5), slider=(0, 20), label="Older than", help="Goes too; 0: none for its age"
-    )
-
-    wants = {"by": "scalar"}
 
     def drained(self, part: Placed, work: Work) -> Array | None:
         a, gone = work.a, np.zeros(work.count, bool)

@@ -1,20 +1,17 @@
 """What moves liquid: Gravity, Push, Drag, Speed limit, Surface tension."""
 
 from functools import partial
-from typing import Literal
 
 import numpy as np
 
 from errant_gust.core.blocks import threads
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.liquid.steps import LiquidStep, Work
+from errant_gust.core.flows.moving import Dragging, Falling, Limiting, Pushing, reached
 from errant_gust.core.flows.step import Limits, Placed, Pushes
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import advection as kernels
-from errant_gust.core.study.parameters import FieldId, Vec3, param
-
-SHARE_TIME = 1 / 24
-"""A share is what is reached within this time in seconds, whatever the frame rate."""
+from errant_gust.core.study.parameters import param
 
 
 def push_faces(work: Work, force: Array) -> None:
@@ -32,18 +29,12 @@ def ease_faces(work: Work, axis: int, target: Array, share: Array) -> None:
     each_slab(f.shape[0], partial(kernels.ease_faces, target, share, axis, f), threads())
 
 
-class Gravity(LiquidStep, Pushes):
+class Gravity(Falling, LiquidStep, Pushes):
     """Everything falls alike."""
 
     id = "gravity"
-    label = "Gravity"
     family = "force"
-    yields = "a constant acceleration"
     mistake = "Without it liquid hangs where it was born. A tank that is smaller than it looks runs too fast: use less."
-    headline = "acceleration"
-    formula = "dv/dt = g"
-
-    acceleration: Vec3 = param((0, 0, -9.81), unit="m/s²", help="Metres a second squared")
 
     def pushes(self, part: Placed, work: Work) -> None:
         assert work.faces is not None
@@ -53,7 +44,7 @@ class Gravity(LiquidStep, Pushes):
                 f += g[axis] * np.float32(work.dt)
 
 
-class Push(LiquidStep, Pushes):
+class Push(Pushing, LiquidStep, Pushes):
     """A vector lane pushes the liquid: eased toward the field's velocity, or as a force. Only along the axes that are
     chosen, and only where a scalar lane says.
 
@@ -62,39 +53,15 @@ class Push(LiquidStep, Pushes):
     """
 
     id = "push"
-    label = "Push"
     family = "force"
-    yields = "motion by a field"
     mistake = (
         "A field that is strong beside the liquid and weak in it does nothing: look at it on a slice through the "
         "liquid. Eased with a share of 1 the field wins over gravity and pressure alike; 0.1 to 0.3 steers."
     )
-    headline = "field"
-    formula = "dv/dt = k (u(x, t) − v),  k = −24 ln(1 − share)   or   dv/dt = strength · f"
-
-    field: FieldId = param(help="A vector lane")
-    how: Literal["ease", "force"] = param("ease", help="Toward the field's velocity, or by it as an acceleration")
-    share: float = param(
-        0.2, range=(0, 1), varies=True, help="Reached within a 24th of a second: 0 not at all, 1 wholly",
-        when={"how": ["ease"]},
-    )  # fmt: skip
-    amount: float = param(
-        1.0, unit="×", slider=(-5, 5), varies=True, label="Times", help="The field's velocity is taken so many times",
-        when={"how": ["ease"]},
-    )  # fmt: skip
-    strength: float = param(
-        1.0, unit="×", slider=(-5, 5), varies=True, help="Times the field, in m/s²", when={"how": ["force"]}
-    )
-    by: FieldId = param("", optional=True, label="Only where", help="A scalar lane: where, and how much")
-    along_x: bool = param(True, label="Along x", help="Whether it acts along this axis", group="Axes")
-    along_y: bool = param(True, label="Along y", help="Whether it acts along this axis", group="Axes")
-    along_z: bool = param(True, label="Along z", help="Whether it acts along this axis", group="Axes")
-
-    wants = {"field": "vector", "by": "scalar"}
 
     def pushes(self, part: Placed, work: Work) -> None:
         lane = work.lane(self.field)
-        axes = np.array([self.along_x, self.along_y, self.along_z])
+        axes = self.axes
         where = np.clip(work.lane(self.by), 0, None) if self.by else np.float32(1)
         self._met(part, work, lane, where)
         shape = lane.shape[1:]
@@ -102,7 +69,7 @@ class Push(LiquidStep, Pushes):
             push_faces(work, self._chosen(work, (work.number(part, "strength") * where * lane), axes))
             return
         share = np.clip(np.asarray(work.number(part, "share"), np.float64), 0, 1 - 1e-6) * np.clip(where, 0, 1)
-        each = 1 - (1 - share) ** (work.dt / SHARE_TIME)
+        each = reached(share, work.dt)
         each = np.ascontiguousarray(np.broadcast_to(each, shape), np.float32)
         lane = np.asarray(work.number(part, "amount") * lane, np.float32)
         if axes.all():
@@ -140,23 +107,13 @@ class Push(LiquidStep, Pushes):
         return np.stack([half * (u[1:] + u[:-1]), half * (v[:, 1:] + v[:, :-1]), half * (w[:, :, 1:] + w[:, :, :-1])])
 
 
-class LiquidDrag(LiquidStep, Limits):
+class LiquidDrag(Dragging, LiquidStep, Limits):
     """Takes the liquid's speed at a rate, everywhere or where a scalar lane says."""
 
     id = "drag"
-    label = "Drag"
     family = "force"
     yields = "slower liquid"
     mistake = "It is no viscosity: a drop that falls through drag falls slower, thick or thin. For honey use Viscosity."
-    headline = "rate"
-    formula = "v' = v e^(−rate dt)"
-
-    rate: float = param(
-        0.5, unit="1/s", range=(0, 1e4), slider=(0, 10), varies=True, help="Share of speed lost a second"
-    )
-    by: FieldId = param("", optional=True, label="Only where", help="A scalar lane: where, and how much")
-
-    wants = {"by": "scalar"}
 
     def pushes(self, part: Placed, work: Work) -> None:
         rate = work.number(part, "rate") * (work.lane(self.by) if self.by else np.float32(1))
@@ -167,18 +124,12 @@ class LiquidDrag(LiquidStep, Limits):
             ease_faces(work, axis, still, share)
 
 
-class SpeedLimit(LiquidStep, Limits):
+class SpeedLimit(Limiting, LiquidStep, Limits):
     """No particle is faster than the limit, whatever pushes it."""
 
     id = "speed_limit"
-    label = "Speed limit"
     family = "force"
-    yields = "a bound on speed"
     mistake = "Below what falling gives, streams thicken and stop looking like liquid: 2 m of fall are 6.3 m/s."
-    headline = "most"
-    formula = "v' = v · min(1, most / |v|)"
-
-    most: float = param(8.0, unit="m/s", above=0, slider=(0.1, 20), varies=True, help="Largest speed")
 
     def limit(self, part: Placed, work: Work) -> None:
         v = work.a["velocity"]

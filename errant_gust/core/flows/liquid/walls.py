@@ -14,6 +14,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.liquid.obstacles import Collide
 from errant_gust.core.flows.liquid.steps import Domain, Work
+from errant_gust.core.flows.moving import SHARE_TIME
 from errant_gust.core.flows.step import Blocks, Placed
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.grids.region import GridRegion
@@ -30,7 +31,6 @@ if TYPE_CHECKING:
 PASSES = 3
 SKIN = 1e-3  # cells that particles keep from walls
 NEAR = 1.5  # cells within which the exact distance of a shape is asked
-SHARE_TIME = 1 / 24
 
 
 @dataclass(frozen=True)

@@ -8,14 +8,15 @@ import numpy as np
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows import scattered
 from errant_gust.core.flows.alongside import Alongside
 from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.flows.particles.steps import Emit, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
+from errant_gust.core.flows.scattered import USE_PLACE
 from errant_gust.core.geometry.placed import PlacedShape
 
-TRIES = 96
-USE_LIFE, USE_WEIGHT, USE_SPREAD, USE_PLACE = 1, 2, 3, 16
+USE_LIFE, USE_WEIGHT, USE_SPREAD = 1, 2, 3
 
 
 def born_by(emit: Emit, total_at: Any, time: float, share: float) -> int:
@@ -44,10 +45,7 @@ def lives(emit: Emit, numbers: Array) -> Array:
 def local_points(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
     """Places (n, 3) in the shape's own frame for particles with these numbers."""
     if emit.where == "line":
-        if not hasattr(shape.kind, "curves"):
-            raise StudyError("has no curves to be born on", where=f"shapes.{shape.id}", fix="emit from its surface")
-        curves = shape.kind.curves(shape.geometry)
-        return np.asarray(curves.scattered(uniform(emit.seed, numbers, USE_PLACE)))
+        return scattered.along_curves(shape, emit.seed, numbers)
     if emit.where == "grid":
         grid = _grid(emit, shape)
         return grid[numbers % len(grid)]
@@ -55,8 +53,8 @@ def local_points(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
         vertices, _ = shape.kind.triangles(shape.geometry)
         return np.asarray(vertices)[numbers % len(vertices)]
     if emit.where == "surface":
-        return _on_surface(emit, shape, numbers)
-    return _in_volume(emit, shape, numbers)
+        return scattered.on_surface(shape, emit.seed, numbers)
+    return scattered.in_volume(shape, emit.seed, numbers)
 
 
 _grids: dict[str, Array] = {}
@@ -81,41 +79,6 @@ def _grid(emit: Emit, shape: PlacedShape) -> Array:
             _grids.clear()
         _grids[key] = points[inside]
     return _grids[key]
-
-
-def _on_surface(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
-    vertices, faces = shape.kind.triangles(shape.geometry)
-    corners = np.asarray(vertices, np.float64)[np.asarray(faces)]
-    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    which = np.searchsorted(np.cumsum(area) / area.sum(), uniform(emit.seed, numbers, USE_PLACE))
-    a, b = (uniform(emit.seed, numbers, USE_PLACE + i) for i in (1, 2))
-    root = np.sqrt(a)
-    weights = np.stack([1 - root, root * (1 - b), root * b], axis=1)
-    points = np.einsum("nk,nkc->nc", weights, corners[np.minimum(which, len(corners) - 1)])
-    if shape.kind.id in ("sphere", "cylinder"):  # the drawn facets lie a little inside the round surface
-        d, g, _ = shape.kind.local(points.T.astype(np.float32), 1, shape.geometry)
-        assert g is not None
-        points = points - (d * g).T
-    return points
-
-
-def _in_volume(emit: Emit, shape: PlacedShape, numbers: Array) -> Array:
-    """Rejection from the box, each try a use of the same counter."""
-    if not shape.kind.bounded:
-        raise StudyError("has no volume to be born in", where=f"shapes.{shape.id}", fix="emit from its surface")
-    middle, half = shape.kind.half_extents(shape.geometry)
-    out = np.empty((len(numbers), 3))
-    left = np.arange(len(numbers))
-    for attempt in range(TRIES):
-        u = np.stack([uniform(emit.seed, numbers[left], USE_PLACE + 3 * attempt + i) for i in range(3)], axis=1)
-        points = middle + (2 * u - 1) * half
-        inside = shape.kind.local(np.ascontiguousarray(points.T, np.float32), 0, shape.geometry)[0] < 0
-        out[left[inside]] = points[inside]
-        left = left[~inside]
-        if not len(left):
-            return out
-    out[left] = middle
-    return out
 
 
 @dataclass(frozen=True)
@@ -189,8 +152,4 @@ def _directions(emit: Emit, normal: Array, numbers: Array) -> Array:
 def places(emit: Emit, before: Scene, after: Scene, numbers: Array, share: Array) -> Array:
     """Places (n, 3) float32 in the scene at birth; `share` is how far between the two scenes each is born."""
     a, b = before.shape(emit.shape), after.shape(emit.shape)
-    points = local_points(emit, a, numbers)
-    start = a.to_scene(points)
-    if not a.moves and not b.moves:
-        return start
-    return (start + share[:, None] * (b.to_scene(points) - start)).astype(np.float32)
+    return scattered.between(a, b, local_points(emit, a, numbers), share)

@@ -9,12 +9,10 @@ from typing import Literal
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.moving import SHARE_TIME
 from errant_gust.core.flows.particles.steps import Moving, ParticleStep, Use
 from errant_gust.core.flows.step import Pushes
 from errant_gust.core.study.parameters import FieldId, Vec3, param
-
-SHARE_TIME = 1 / 24
-"""A share is what is reached within this time in seconds, whatever the frame rate."""
 
 
 class Inertial(ParticleStep, Pushes):

@@ -1,0 +1,1 @@
+"""Grains: sand as material points."""

@@ -1,0 +1,523 @@
+"""The flow of grains: state at a frame, and the step to the next one.
+
+One step in time: sources bring grains in; grains give their motion and what they bear to the nodes of a grid; forces,
+pushes and walls change the nodes; grains take their motion back, are carried, strained, and yield.
+"""
+
+import math
+from collections.abc import Callable
+from functools import partial
+from typing import Any, cast
+
+import numpy as np
+
+from errant_gust.core.blocks import BLOCK, Cancel, share_out
+from errant_gust.core.errors import BudgetError, Cancelled, GustError, StudyError
+from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.boxed import BoxedFlow
+from errant_gust.core.flows.grains import walls
+from errant_gust.core.flows.grains.material import ANGLE, friction_of
+from errant_gust.core.flows.grains.sources import FULL, Source
+from errant_gust.core.flows.grains.state import GrainState
+from errant_gust.core.flows.grains.steps import SLOT, SORT, Domain, GrainStep, Work
+from errant_gust.core.flows.step import Emits, Placed, placed_steps
+from errant_gust.core.grids import transfer
+from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.kernels import grains as kernels
+
+BYTES_EACH = 420  # a grain: its row, sorted and unsorted, its arrays, and the frame being written
+BYTES_A_NODE = 60
+MARGIN, MARGIN_BLOCK = 3, 4  # cells about the grains; the window grows by whole blocks
+CFL = 0.7
+"""Of a voxel that a wave of pressure goes in a step in time."""
+STIFF = 25.0
+"""Stiffness over what weighs on the floor of the region when it is full: it sinks by 4 % at most."""
+POISSON = 0.25
+CROWDED = 1.6
+"""Packing above which grains lie in each other and bear nothing yet."""
+STALE = 0.95
+"""Cells that a grain may have gone since the grains were sorted."""
+FASTEST = 0.9  # voxels a step that a node may let through
+MANY = 2048  # grains that one thread does at a time
+
+
+class GrainFlow(BoxedFlow):
+    """A grain lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
+
+    sort, begins, least = SORT, Domain, 4
+
+    def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
+        super().__init__(plan, id, quality=quality)
+        self._parts_kept: tuple[int, list[Placed]] | None = None
+        parts = self.parts(0.0)
+        self._check_parts(parts)
+        scene = plan.at(0.0)
+        for part in parts:
+            part.step.check(scene, part.where)
+        self.keeps: dict[str, int] = {}
+        for part in parts:
+            self.keeps |= cast(GrainStep, part.step).keeps()
+        first = cast(Domain, parts[0].step)
+        self.density = first.density
+        self.spacing = first.spacing * (first.preview_spacing if quality == "preview" else 1.0)
+        self.domain = self._voxels(scene, first)
+        self._check_memory(scene, parts)
+        self._sources_inside(self.domain, scene, parts)
+        self.modulus = self._modulus(parts)
+        self._fronts = walls.Fronts(self)
+
+    # the sand ----------------------------------------------------------------------------------------------------
+
+    def _modulus(self, parts: list[Placed]) -> float:
+        """Stiffness against being pressed together, over density (m²/s²)."""
+        first = cast(Domain, parts[0].step)
+        if first.stiffness:
+            return first.stiffness * 1e3 / self.density
+        return STIFF * self.weight(parts)
+
+    def weight(self, parts: list[Placed]) -> float:
+        """Pressure over density on the floor of the region when it is full (m²/s²)."""
+        pull = np.zeros(3)
+        for part in parts:
+            if part.step.id == "gravity":
+                pull = pull + self.domain.to_own(np.array(part.step.acceleration, np.float32)[:, None])[:, 0]
+        size = np.array(self.domain.shape) * self.domain.voxel_size
+        return max(float(np.abs(pull) @ size), 0.1 * float(size.max()))
+
+    @property
+    def sound(self) -> float:
+        """Speed of a wave of pressure, m/s."""
+        return math.sqrt(self.modulus)
+
+    @property
+    def stiff(self) -> float:
+        """Lamé's λ over density."""
+        return self.modulus * POISSON / (1 - POISSON)
+
+    @property
+    def shear(self) -> float:
+        """2 μ over density."""
+        return self.modulus - self.stiff
+
+    @property
+    def bulk(self) -> float:
+        """K over density."""
+        return self.stiff + self.shear / 3
+
+    # the lane ----------------------------------------------------------------------------------------------------
+
+    def parts(self, time: float) -> list[Placed]:
+        """The lane's steps that are on, with their values at a time: they change every 48th of a second of it."""
+        slot = int(np.floor(time / SLOT + 1e-6))
+        if self._parts_kept is None or self._parts_kept[0] != slot:
+            found = placed_steps(self.scene_at(slot * SLOT), self.lane, self.sort)
+            self._parts_kept = slot, [p for p in found if cast(GrainStep, p.step).family != "drawn"]
+        return self._parts_kept[1]
+
+    def scene_at(self, time: float) -> Scene:
+        return self.plan.at(max(0.0, time))
+
+    def total_of(self, part: Placed, name: str) -> Callable[[float], float]:
+        """The integral of a rate of a step from 0 to a time."""
+
+        def total(time: float) -> float:
+            placed = placed_steps(self.scene_at(time), self.lane, self.sort)
+            found = next(p for p in placed if p.where == part.where)
+            return min(time, 0.0) * float(getattr(found.step, name)) + float(found.totals[name])
+
+        return total
+
+    def _voxels(self, scene: Scene, step: Domain) -> GridRegion:
+        lower, upper, turn = scene.bounds(step.region)
+        h = 2 * self.spacing
+        count = np.maximum(np.ceil((upper - lower) / h - 1e-6), 1).astype(np.int64)
+        if count.max() > 8192 or math.prod(count.tolist()) > 2**31:
+            raise StudyError(
+                f"the region is {' × '.join(f'{2 * n:,}' for n in count)} grains: too many",
+                where=f"flows.{self.id}.{self.lane.steps[0].id}.spacing",
+                fix="a larger spacing, or a smaller region",
+            )  # fmt: skip
+        # from its lower corner on, so that its floor is where it was put
+        made = GridRegion(cast(Any, tuple(lower.tolist())), cast(Any, tuple(count.tolist())), h, turn)
+        where = f"flows.{self.id}.{self.lane.steps[0].id}.spacing"
+        if min(made.shape) < self.least:
+            raise StudyError(
+                f"the region is {' × '.join(str(2 * n) for n in made.shape)} grains: too few", where=where,
+                fix="a smaller spacing, or a larger region",
+            )  # fmt: skip
+        return made
+
+    # cost --------------------------------------------------------------------------------------------------------
+
+    def estimate(self) -> tuple[int, int]:
+        """Grains at most (about), and bytes for them and their grid: what sources hold, pour and bring."""
+        return self._estimated
+
+    def _estimate(self, scene: Scene, parts: list[Placed]) -> tuple[int, int]:
+        whole = float(self.domain.voxels) * FULL
+        count = 0.0
+        span = (self.clock.end - self.clock.start) * self.clock.step
+        for part in parts:
+            if not isinstance(part.step, Source):
+                continue
+            source = part.step
+            if source.how == "at a rate":
+                made = source.count_by(part, cast(Any, _Asked(self)), max(span, 0.0))
+                count += min(made, source.rate * source.life / self.spacing**3) if source.life else made
+                continue
+            count += source.holds(self.domain, scene) / self.spacing**3
+            if source.how == "kept filled":
+                seconds = max(0.0, min(source.until, span) - max(source.begin, 0.0))
+                speed = float(np.linalg.norm(source.velocity)) + (0.5 * 9.81 * min(seconds, 0.5))
+                count += source.mouth(self.domain, scene) * speed * seconds / self.spacing**3
+        count = min(count, whole)
+        return int(count), self._bytes(count)
+
+    def _bytes(self, count: float) -> int:
+        """Memory for so many grains and the window around them."""
+        window = min(float(self.domain.voxels), 4 * count / FULL + 20_000)
+        return int(count * BYTES_EACH + window * BYTES_A_NODE)
+
+    def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
+        """See `kind.Flow`: grains by their spacing; time also by substeps, which follow spacing and stiffness."""
+        was = measured.spacing / self.spacing
+        return was**3 * max(1.0, was * self.sound / measured.sound), was**3
+
+    def _check_memory(self, scene: Scene, parts: list[Placed]) -> None:
+        self._estimated = count, need = self._estimate(scene, parts)
+        limit = budget()
+        if need > limit:
+            fits = float(f"{self.spacing * max(1.05, (need / (0.75 * limit)) ** (1 / 3)):.2g}")
+            raise BudgetError(
+                f"about {count:,} grains need up to {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
+                where=f"{parts[0].where}.spacing", fix=f"a spacing of {fits:g} m would fit", fits=fits,
+            )  # fmt: skip
+
+    # frames ------------------------------------------------------------------------------------------------------
+
+    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> GrainState:
+        return GrainState.from_channels(arrays, facts)
+
+    def first(self) -> GrainState:
+        """What the sources hold at once."""
+        return self._advanced(GrainState.none(self.keeps), 0.0, 0.0, None)
+
+    def next(self, state: GrainState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GrainState:
+        """The state on frame + 1 from that on `frame`, which is kept in any case."""
+        return self._advanced(state, self.clock.seconds(frame), self.clock.seconds(frame + 1), cancel)
+
+    def _advanced(self, state: GrainState, start: float, end: float, cancel: Cancel | None) -> GrainState:
+        work = self._work(state, start, cancel)
+        work.speed = self._swiftest(work)
+        time, substeps, fastest = start, 0, 0.0
+        self._made_of(work, np.arange(work.count))
+        if end <= start:
+            work.scene = self.scene_at(end)
+            self._brought(work)
+        while end - time > 1e-9:
+            if cancel is not None and cancel():
+                raise Cancelled
+            dt = self._step(work, time, end, substeps)
+            work.begun, work.dt, work.scene = time, dt, self.plan.at(time + dt)
+            self._substep(work)
+            time, substeps = time + dt, substeps + 1
+            fastest = max(fastest, work.speed)
+        self._fades(work)
+        for part in self.parts(end):
+            part.step.change(part, work)
+        return self._state(work, {"substeps": substeps, "fastest": fastest})
+
+    def _work(self, state: GrainState, start: float, cancel: Cancel | None) -> Work:
+        a = np.zeros((state.count, kernels.ROW), np.float32)
+        numbers = np.stack([state.spread, state.packing, state.pressure / np.float32(self.density)])
+        given = state.position, state.velocity, state.affine, state.strain, numbers, state.outward
+        share_out(partial(kernels.pack, *given, *self._frame(np.zeros(3)), a), state.count, block=MANY)
+        own = {"id": state.id, "age": state.age, "life": state.life} | state.more
+        shape = (1, 1, 1)
+        made = Work(
+            self, self.scene_at(start), a, {k: v.copy() for k, v in own.items()}, np.zeros(3, int), shape,
+            begun=start, cancel=cancel, born=state.born, refused=state.refused, left=list(state.left),
+        )  # fmt: skip
+        self._sorted(made)
+        return made
+
+    def _frame(self, origin: Array) -> tuple[Array, Array, np.float32]:
+        """The domain's axes, the corner of a window whose first node is `origin`, and the size of a voxel."""
+        h = self.domain.voxel_size
+        return (
+            self.domain.axes.astype(np.float32),
+            (np.array(self.domain.lower) + h * origin).astype(np.float32),
+            np.float32(h),
+        )
+
+    def _swiftest(self, work: Work) -> float:
+        """The greatest speed, m/s."""
+        found: list[float] = []
+
+        def look(first: int, last: int) -> None:
+            found.append(float(kernels.fastest(work.a, first, last)))
+
+        share_out(look, work.count, block=BLOCK)
+        return self._sane(math.sqrt(max(found, default=0.0)))
+
+    def _sane(self, speed: float) -> float:
+        """The speed, if it is one."""
+        if not math.isfinite(speed):
+            raise GustError(
+                "the velocities are no longer numbers", where=f"flows.{self.id}",
+                fix="a weaker push; the frames before this are kept",
+            )  # fmt: skip
+        return speed
+
+    def _step(self, work: Work, time: float, end: float, done: int) -> float:
+        """Seconds of the next substep: equal parts of what is left of the frame, in which no wave goes farther than is
+        stable and no grain farther than the Domain allows."""
+        parts = self.parts(time)
+        domain = cast(Domain, parts[0].step)
+        h, speed = self.domain.voxel_size, work.speed
+        for part in parts:
+            if isinstance(part.step, Source) and part.step.pours(time, end):
+                speed = max(speed, float(np.linalg.norm(part.step.velocity)))
+        by_sound, by_speed = CFL * h / self.sound, domain.longest * h / max(speed, 1e-12)
+        count = max(1, math.ceil((end - time) / min(by_sound, by_speed) - 1e-6))
+        if done + count > domain.most_substeps:
+            quick = by_speed < by_sound
+            what = (
+                f"the grains are as fast as {speed:.3g} m/s" if quick
+                else f"so stiff a sand ({self.modulus * self.density / 1e3:,.3g} kPa) carries waves at "
+                f"{self.sound:.3g} m/s"
+            )  # fmt: skip
+            fix = "a weaker push, a Speed limit" if quick else "less stiffness, a lower region, a larger spacing"
+            raise GustError(
+                f"{what}: {done + count} substeps a frame would be needed, {domain.most_substeps} are allowed",
+                where=f"flows.{self.id}", fix=f"{fix}, or more substeps; the frames before this are kept",
+            )  # fmt: skip
+        return (end - time) / count
+
+    # one step in time --------------------------------------------------------------------------------------------
+
+    def _brought(self, work: Work) -> None:
+        """What sources bring in, ready to be stepped."""
+        before = work.count
+        for part in self.parts(work.begun):
+            if isinstance(part.step, Emits):
+                cast(Any, part.step).source(part, work)
+                if work.drift > STALE:
+                    fresh = np.arange(before, work.count)
+                    work.a[fresh, kernels.SINE] = friction_of(np.float32(ANGLE))
+                    self._made_of(work, fresh)
+                    self._sorted(work)
+                    before = work.count
+
+    def _made_of(self, work: Work, some: Array) -> None:
+        """Friction and cohesion of grains by index."""
+        if not some.size:
+            return
+        work.a[some, kernels.SINE] = friction_of(np.float32(ANGLE))
+        work.a[some, kernels.TENSION] = 0
+        for part in self.parts(work.begun):
+            part.step.material(part, work, some)
+
+    def _substep(self, work: Work) -> None:
+        self._brought(work)
+        if work.drift > STALE:
+            self._sorted(work)
+        if not work.count:
+            return
+        parts = self.parts(work.begun)
+        domain = cast(Domain, parts[0].step)
+        f, h = np.float32, self.domain.voxel_size
+        nodes = self._to_nodes(work, work.a, work.dt)
+        flat = nodes.reshape(-1, 4)
+        work.active = np.flatnonzero(flat[:, 3] > 0)
+        work.v = np.empty((3, work.active.size), np.float32)
+        share_out(partial(kernels.velocities, flat, work.active, work.v), work.active.size, block=BLOCK)
+        for part in parts:
+            part.step.pushes(part, work)
+        self._put_back(work, flat)
+        held = self._fronts.at(work, parts)
+        self._fronts.act(nodes, held, work, domain)
+        told = np.zeros((-(-work.count // MANY), 2), np.float32)
+        step = partial(
+            kernels.from_nodes, work.a, nodes.reshape(-1), work.shape, f(work.dt), f(h), f(self.bulk), f(self.shear),
+            f(self.sound), f(FULL), f(CROWDED), *self._fronts.bounds(work, domain), told, MANY,
+        )  # fmt: skip
+        share_out(step, work.count, block=MANY)
+        work.speed = self._sane(float(np.sqrt(told[:, 0].max())))
+        put = self._fronts.keep_out(held, work)
+        work.drift += work.speed * work.dt / h + put + (0.1 if told[:, 1].max() > kernels.APART else 0.0)
+        work.own["age"] += f(work.dt)
+
+    def _to_nodes(self, work: Work, rows: Array, dt: float) -> Array:
+        """Momenta and masses of the nodes (nx, ny, nz, 4) from sorted rows."""
+        nodes = np.zeros((*work.shape, 4), np.float32)
+        f = np.float32
+        to = partial(
+            kernels.to_nodes, rows, work.start, nodes.reshape(-1), work.shape, f(dt), f(self.domain.voxel_size),
+            f(self.stiff), f(self.shear), f(self.sound),
+        )  # fmt: skip
+        transfer.by_slabs(to, work.shape[0])
+        return nodes
+
+    def _put_back(self, work: Work, flat: Array) -> None:
+        """Velocities into the nodes, none faster than a step in time can follow."""
+        most = np.float32(FASTEST * self.domain.voxel_size / work.dt)
+        many: list[int] = []
+
+        def put(first: int, last: int) -> None:
+            many.append(int(kernels.put_back(flat, work.active, work.v, most, first, last)))
+
+        share_out(put, work.active.size, block=BLOCK)
+        if min(many, default=0) < 0:
+            raise GustError(
+                "a push is not a number", where=f"flows.{self.id}",
+                fix="look at the lanes of the pushes; the frames before this are kept",
+            )  # fmt: skip
+        work.capped += sum(many)
+
+    def _sorted(self, work: Work) -> None:
+        """Grains in the order of their cells, in a window that holds them and what sources may bring."""
+        q = self._places(work)
+        if self._leave(work, q):
+            q = self._places(work)
+        low, high = self._window(work, q)
+        shape = tuple(int(n) for n in high - low + 1)
+        if tuple(low) != tuple(work.origin) or shape != work.shape:
+            work.moved()
+            shift = (work.origin - low).astype(np.float32)
+            work.a[:, kernels.PLACE] += shift
+            q += shift[:, None]
+        work.origin, work.shape = low, cast(Any, shape)
+        order = transfer.order_by_cell(q, work.shape)
+        if (np.diff(order.order) != 1).any():
+            rows = np.empty_like(work.a)
+            share_out(partial(kernels.gather, work.a, order.order, rows), work.count, block=MANY)
+            work.a = rows
+            work.own = {k: order.sorted(v) for k, v in work.own.items()}
+        work.start = np.ascontiguousarray(order.start[:: shape[1] * shape[2]])
+        work.drift = 0.0
+
+    @staticmethod
+    def _places(work: Work) -> Array:
+        """Places (3, n) in cells of the window."""
+        q = np.empty((3, work.count), np.float32)
+        share_out(partial(kernels.places, work.a, q), work.count, block=MANY)
+        return q
+
+    def _window(self, work: Work, q: Array) -> tuple[Array, Array]:
+        """First and last node, in the domain, of a window for grains at q (3, n) in cells of the present one, and for
+        what sources may bring."""
+        boxes = []
+        if q.size:
+            low, high = np.floor(q.min(axis=1)).astype(int), np.ceil(q.max(axis=1)).astype(int)
+            boxes.append((low + work.origin, high + work.origin))
+        for part in self.parts(work.begun):
+            if isinstance(part.step, Source) and part.step.begin - 0.1 <= work.scene.time <= part.step.until:
+                box = part.step.reached(self.domain, work.scene, self.particles_of)
+                if box is not None and part.step.how != "filled once":
+                    boxes.append(box)
+        if not boxes:
+            middle = np.array(self.domain.shape) // 2
+            boxes.append((middle - 1, middle + 1))
+        low = np.min([b[0] for b in boxes], axis=0) - MARGIN
+        high = np.max([b[1] for b in boxes], axis=0) + MARGIN
+        low = np.maximum(low // MARGIN_BLOCK * MARGIN_BLOCK, -MARGIN_BLOCK)
+        high = np.minimum(-(-high // MARGIN_BLOCK) * MARGIN_BLOCK, np.array(self.domain.shape) + MARGIN_BLOCK)
+        return low, high
+
+    def in_the_open(self, work: Work, places: Array) -> Array:
+        """Which places (3, n) in cells of the window are within the domain and in no obstacle."""
+        q = places + work.origin[:, None].astype(np.float32)
+        top = np.array(self.domain.shape, np.float32)[:, None]
+        inside = np.asarray(((q > 0) & (q < top)).all(axis=0))
+        if inside.any():
+            points = work.points(np.ascontiguousarray(places[:, inside]))
+            clear = np.ones(points.shape[1], bool)
+            vessels = None
+            for wall in self._fronts.walls(work, self.parts(work.begun)):
+                d = wall.distance(points)
+                if wall.sign > 0:
+                    clear &= d > 0
+                else:
+                    vessels = d > 0 if vessels is None else vessels | (d > 0)
+            inside[inside] = clear if vessels is None else clear & vessels
+        return inside
+
+    # what goes ---------------------------------------------------------------------------------------------------
+
+    def _leave(self, work: Work, q: Array) -> bool:
+        """What went out through open sides goes; q (3, n) in cells of the window. Whether anything did."""
+        gone = None
+        for axis in range(3) if work.count else ():
+            low, high = -work.origin[axis], self.domain.shape[axis] - work.origin[axis]
+            for side, beyond in enumerate((q[axis].min() < low, q[axis].max() > high)):
+                if beyond:
+                    out = q[axis] > high if side else q[axis] < low
+                    gone = np.zeros(work.count, bool) if gone is None else gone
+                    work.left[2 * axis + side] += int((out & ~gone).sum())
+                    gone |= out
+        if gone is not None:
+            work.keep(~gone)
+        return gone is not None
+
+    def _fades(self, work: Work) -> None:
+        """What has lived its life, or is taken away by steps, goes; once a frame."""
+        life = work.own["life"]
+        gone = (life > 0) & (work.own["age"] > life)
+        for part in self.parts(work.scene.time):
+            taken = part.step.taken(part, work)
+            if taken is not None:
+                gone |= taken
+        if gone.any():
+            work.left[6] += int(gone.sum())
+            work.keep(~gone)
+        self._sorted(work)
+
+    # what is kept ------------------------------------------------------------------------------------------------
+
+    def _state(self, work: Work, pace: dict[str, float]) -> GrainState:
+        own, n = dict(work.own), work.count
+        position, velocity, outward, numbers = (np.empty((3, n), np.float32) for _ in range(4))
+        affine, strain = np.empty((9, n), np.float32), np.empty((6, n), np.float32)
+        taken = position, velocity, affine, strain, numbers, outward
+        share_out(partial(kernels.unpack, work.a, *taken, *self._frame(work.origin)), n, block=MANY)
+        base: dict[str, Any] = {k: own.pop(k) for k in ("id", "age", "life")}
+        made = GrainState(
+            position=position, velocity=velocity, affine=affine, strain=strain, spread=numbers[0], packing=numbers[1],
+            pressure=numbers[2] * np.float32(self.density), outward=outward, **base, more=own, born=work.born,
+            refused=work.refused, left=tuple(work.left),
+        )  # fmt: skip
+        made.grid, made.window = self._stored(work)
+        made.pace = {
+            **pace, "spacing": self.spacing, "voxel_size": self.domain.voxel_size,
+            "stiffness": self.modulus * self.density, "tightest": float(made.packing.max(initial=0.0)),
+            "capped": work.capped,
+        }  # fmt: skip
+        if work.met:
+            made.pace["met"] = dict(sorted(work.met.items()))
+        if work.sources:
+            made.pace["sources"] = dict(sorted(work.sources.items()))
+        return made
+
+    def _stored(self, work: Work) -> tuple[dict[str, Array], GridRegion]:
+        """What is kept of the grid: packing, and pressure in Pa, about its nodes."""
+        bare = np.zeros_like(work.a)
+        share_out(partial(kernels.bare, work.a, bare), work.count, block=MANY)
+        nodes = self._to_nodes(work, bare, 0.0)
+        mass = nodes[..., 3]
+        pressure = np.divide(nodes[..., 0], mass, out=np.zeros_like(mass), where=mass > 1e-6)
+        h = self.domain.voxel_size
+        lower = tuple(float(x + h * (o - 0.5)) for x, o in zip(self.domain.lower, work.origin, strict=True))
+        window = GridRegion(cast(Any, lower), work.shape, h, self.domain.turn)
+        return {
+            "packing": mass / np.float32(FULL), "pressure": pressure * np.float32(self.density)
+        }, window  # fmt: skip
+
+
+class _Asked:
+    """As much of a `Work` as a source needs to tell how much it brings."""
+
+    def __init__(self, flow: GrainFlow) -> None:
+        self.flow = flow
