@@ -26,12 +26,12 @@ def silica_runnel() -> dict[str, Any]:
     """A heap of silica by the quay: what the mask lets the path draw creeps up the spiral, what it lets go slumps."""
     fields: list[tuple[str, str, list[tuple[str, dict[str, Any]]]]] = [
         ("patches", "Patches that let go", [
-            ("noise", {"feature_size": 0.3, "octaves": 2, "range": "unit", "evolve": 0.5, "seed": 4}),
-            ("remap", {"from_range": [0.42, 0.5], "to_range": [0, 1], "clamp": True}),
+            ("noise", {"feature_size": 0.26, "octaves": 2, "range": "unit", "evolve": 0.6, "seed": 4}),
+            ("remap", {"from_range": [0.47, 0.53], "to_range": [0, 1], "clamp": True}),
         ]),
         ("draw", "Along the runnel", [
             ("spline_flow", {
-                "curve": "runnel", "along": 0.9, "inward": 1.6, "reach": 0.2, "ends": "stop",
+                "curve": "runnel", "along": 0.9, "inward": 1.6, "reach": 0.17, "ends": "stop",
                 "turn_in": [[0.15, 0.0], [1.0, 0.85]],
             }),
         ]),
@@ -58,9 +58,9 @@ def silica_runnel() -> dict[str, Any]:
             },
             {
                 "id": "heap", "name": "Heap", "kind": "cylinder", "shown": False,
-                "params": {"radius": 0.55, "height": 0.24, "move": [0, 0, 0.12]},
+                "params": {"radius": 0.66, "height": 0.18, "move": [0, 0, 0.09]},
             },
-            {"id": "runnel", "name": "Runnel", "kind": "curve", "params": {"points": runnel()}},
+            {"id": "runnel", "name": "Runnel", "kind": "curve", "params": {"points": runnel(), "radius": 0.015}},
         ],
         "regions": [
             {
@@ -71,7 +71,7 @@ def silica_runnel() -> dict[str, Any]:
         "fields": [{**lane(id, *steps), "name": name} for id, name, steps in fields],
         "flows": [{**lane("silica", *steps), "name": "Silica", "kind": "grains"}],
         "looks": {
-            "silica": {"colour": "speed", "map": "mix", "first": "#C9B48A", "last": "#F4E7C3", "blend": "opaque"},
+            "silica": {"colour": "speed", "map": "mix", "first": "#B79B6C", "last": "#F4E7C3", "blend": "lit"},
             "probe": {"axis": 2, "share": 0.2, "hidden": True},
         },
     }  # fmt: skip

@@ -79,6 +79,11 @@ class Points:
         """(n, 3) in m/s; zero if the frame holds none."""
         return self.channels.get("velocity", np.zeros_like(self.position))
 
+    def lived(self) -> Array:
+        """Share of its life (n,) that is over; 0 of what has none, and stays."""
+        age, life = self.channels["age"], self.channels["life"]
+        return np.divide(age, life, out=np.zeros_like(age), where=life > 0)
+
     def shown(self) -> dict[str, tuple[Array, str]]:
         """Numbers (n,) that points may be coloured by, each with its unit: channels, and what follows from them."""
         c = self.channels
@@ -91,7 +96,7 @@ class Points:
         if "age" in c:
             made["age"] = (c["age"], "s")
         if "age" in c and "life" in c:
-            made["share"] = (c["age"] / c["life"], "of life")
+            made["share"] = (self.lived(), "of life")
         if "id" in c:
             made["number"] = (uniform(1, c["id"], 0), "")
         for name, a in c.items():

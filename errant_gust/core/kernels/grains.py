@@ -134,12 +134,13 @@ def plane_of(nodes, at, line, ox, b, fy, wy, fz, wz, v, cx, cy, cz):
 
 
 @kernel
-def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, low, high, told, block, first, last):
+def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, soft, low, high, told, block, first, last):
     """Grains first … last: velocity and its changes from nodes, which now hold velocities (and masses); carried; and
     strained, with what the sand does not bear taken off.
 
     bulk and shear: K and 2 μ over density; sound: speed of waves, m/s; full: mass about a grain in settled sand;
-    crowded: packing above which grains lie in each other and bear nothing yet; low, high (3,): between which cells
+    crowded: packing above which grains lie in each other and bear nothing yet but press apart, at `soft` (m²/s²) where
+    they are twice as tight; low, high (3,): between which cells
     grains are kept. `told` (blocks, 2) gets the square of the greatest speed of the block, infinite if anything is no
     number, and the tightest packing.
     """
@@ -200,9 +201,9 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, low, h
         if r[21] > F0:
             trace += min(r[21], room_about(within))
         if trace >= most or packed > crowded:
-            loose = packed > crowded
-            r[21] = F0 if loose else min(trace - most, room_about(within))
-            even = F0 if loose else THIRD * most
+            tight = packed > crowded
+            r[21] = F0 if tight else min(trace - most, room_about(within))
+            even = -THIRD * soft / bulk * (packed - F1) if tight else THIRD * most
             r[15], r[16], r[17], r[18], r[19], r[20] = even, even, even, F0, F0, F0
             r[25] = F0
             continue
@@ -212,17 +213,16 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, low, h
         j2 = HALF * (dx * dx + dy * dy + dz * dz) + nxy * nxy + nxz * nxz + nyz * nyz
         j3 = dx * (dy * dz - nyz * nyz) - nxy * (nxy * dz - nyz * nxz) + nxz * (nxy * nyz - dy * nxz)
         root = np.sqrt(j2)
-        sine = r[22]
-        # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
-        lode = np.float32(-2.598076) * j3 / max(j2 * root, np.float32(1e-30))
-        turn, along = lode_angle(lode)
-        reach = along - turn * sine * np.float32(0.57735027)
         pressure = bulk * (most - trace)
         # sand at rest holds better than sand that flows
         across = (c01 + c10) * (c01 + c10) + (c02 + c20) * (c02 + c20) + (c12 + c21) * (c12 + c21)
         pulled = (c00 - c11) * (c00 - c11) + (c11 - c22) * (c11 - c22) + (c22 - c00) * (c22 - c00)
         inertia = np.float32(0.25) * (across + pulled) / max(pressure, np.float32(1e-20))
-        sine *= F1 + REST / (F1 + INERTIA * inertia)
+        sine = min(r[22] * (F1 + REST / (F1 + INERTIA * inertia)), np.float32(0.99))
+        # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
+        lode = np.float32(-2.598076) * j3 / max(j2 * root, np.float32(1e-30))
+        turn, along = lode_angle(lode)
+        reach = along - turn * sine * np.float32(0.57735027)
         limit = pressure * sine / (shear * reach)
         keep = F1 if root <= limit else limit / root
         r[15], r[16], r[17] = mean + keep * dx, mean + keep * dy, mean + keep * dz

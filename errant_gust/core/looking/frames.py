@@ -53,7 +53,7 @@ def points(store: RunStore, frame: int, found: Points, channel: str) -> Look:
     lower, upper = (position.min(axis=0), position.max(axis=0)) if count else (np.zeros(3), np.ones(3))
     size = np.maximum(upper - lower, 1e-9)
     alive = {"age", "life"} <= set(found.channels)
-    left = 1 - found.channels["age"] / found.channels["life"] if alive else np.ones(count)
+    left = 1 - found.lived() if alive else np.ones(count)
     arrays = {
         "position": np.rint((position - lower) / size * 65535).astype(np.uint16),
         "tone": np.rint((values - low) / (high - low) * 255).astype(np.uint8),

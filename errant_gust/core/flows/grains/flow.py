@@ -35,8 +35,10 @@ CFL = 0.7
 STIFF = 25.0
 """Stiffness over what weighs on the floor of the region when it is full: it sinks by 4 % at most."""
 POISSON = 0.25
-CROWDED = 1.6
+CROWDED = 1.35
 """Packing above which grains lie in each other and bear nothing yet."""
+SOFT = 0.02
+"""Of the stiffness: how hard these press apart."""
 STALE = 0.95
 """Cells that a grain may have gone since the grains were sorted."""
 FASTEST = 0.9  # voxels a step that a node may let through
@@ -342,7 +344,7 @@ class GrainFlow(BoxedFlow):
         told = np.zeros((-(-work.count // MANY), 2), np.float32)
         step = partial(
             kernels.from_nodes, work.a, nodes.reshape(-1), work.shape, f(work.dt), f(h), f(self.bulk), f(self.shear),
-            f(self.sound), f(FULL), f(CROWDED), *self._fronts.bounds(work, domain), told, MANY,
+            f(self.sound), f(FULL), f(CROWDED), f(SOFT * self.modulus), *self._fronts.bounds(work, domain), told, MANY,
         )  # fmt: skip
         share_out(step, work.count, block=MANY)
         work.speed = self._sane(float(np.sqrt(told[:, 0].max())))

@@ -16,8 +16,10 @@ from errant_gust.core.flows.grains.steps import GrainStep, Work
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.step import Placed
 from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.grids import transfer
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grains as kernels
+from errant_gust.core.kernels.seeding import free_places
 from errant_gust.core.study.parameters import FieldId, FlowId, ShapeId, Vec3, param
 
 FULL = 8.0
@@ -25,6 +27,9 @@ FULL = 8.0
 CROWD = 2.0
 """Times as tight as settled: no grain is born where it would get tighter."""
 JITTER = 0.5  # of the spacing
+ROOM = 0.8
+"""Of a full cell: where grains weigh less, there is room for another."""
+APART = 0.15  # cells, at least, between a new grain and any other, in a source that is kept filled
 LOOSE = 5.0
 """Log of the room that a grain born apart from others has: it is as much as there is about it."""
 MOST_PLACES = 40_000_000
@@ -221,8 +226,8 @@ class Source(GrainStep, Fills):
             self._join(part, work, places, numbers)
 
     def _to_fill(self, work: Work, reach: tuple[Array, Array]) -> tuple[Array, Array]:
-        """Free places (3, m) in cells of the window, one for every cube of the spacing, inside the source; and a number
-        for each."""
+        """Free places (3, m) in cells of the window, two along each side of a cell, inside the source; and a number for
+        each."""
         low, high = reach
         size = 2 * (high - low)
         many = int(np.prod(size.astype(np.int64)))
@@ -231,19 +236,32 @@ class Source(GrainStep, Fills):
                 f"{many:,} places are too many to be filled at once", where=f"flows.{work.flow.id}",
                 fix="a larger spacing, or a smaller source",
             )  # fmt: skip
-        taken = np.zeros(tuple(size), bool)
-        q = work.a[:, kernels.PLACE] + (work.origin - low).astype(np.float32)
-        cube = np.floor(2 * q).astype(np.int64)
-        inside = ((cube >= 0) & (cube < size)).all(axis=1)
-        taken[tuple(cube[inside].T)] = True
-        free = np.stack(np.nonzero(~taken))
-        whole = 2 * np.array(work.domain.shape, np.int64)
-        number = np.ravel_multi_index(tuple(free + 2 * low[:, None]), tuple(whole)).astype(np.uint64)
+        cube = np.stack(np.unravel_index(np.arange(many), tuple(size)))
+        number = np.ravel_multi_index(
+            tuple(cube + 2 * low[:, None]), tuple(2 * np.array(work.domain.shape, np.int64))
+        ).astype(np.uint64)
         turn = np.uint64(work.born & 0xFFFFFF) << np.uint64(38)  # other places the next time
         jitter = np.stack([uniform(self.seed, number ^ turn, USE_JITTER + i) for i in range(3)]) - 0.5
-        at = np.asarray((free + 0.5 + JITTER * jitter) / 2 + (low - work.origin)[:, None], np.float32)
-        here = self._inside(work, work.scene, work.points(np.ascontiguousarray(at)))
-        return np.ascontiguousarray(at[:, here]), np.arange(work.born, work.born + int(here.sum()))
+        at = np.asarray((cube + 0.5 + JITTER * jitter) / 2 + (low - work.origin)[:, None], np.float32)
+        at = np.ascontiguousarray(at[:, self._inside(work, work.scene, work.points(np.ascontiguousarray(at)))])
+        if work.count and at.shape[1]:
+            at = np.ascontiguousarray(at[:, self._free(work, at)])
+        return at, np.arange(work.born, work.born + at.shape[1])
+
+    def _free(self, work: Work, places: Array) -> Array:
+        """Which of the places (3, m) have room: where the grains that are in the source are not as close as it fills
+        them."""
+        q = np.ascontiguousarray(work.a[:, kernels.PLACE].T)
+        order = transfer.order_by_cell(q, work.shape)
+        q = order.sorted(q)
+        own, margin = np.zeros(q.shape[1], bool), np.float32(1)
+        low, high = places.min(axis=1)[:, None] - margin, places.max(axis=1)[:, None] + margin
+        near = np.flatnonzero(((q >= low) & (q <= high)).all(axis=0))
+        if near.size:
+            own[near] = self._inside(work, work.scene, work.points(np.ascontiguousarray(q[:, near])))
+        taken = np.empty(places.shape[1], bool)
+        free_places(places, q, own, order.start, work.shape, np.float32(ROOM), np.float32(APART), taken)
+        return taken
 
     def _inside(self, work: Work, scene: Scene, points: Array) -> Array:
         if self.where == "everywhere":
@@ -273,7 +291,9 @@ class Source(GrainStep, Fills):
     def _at_a_rate(self, part: Placed, work: Work) -> tuple[Array, Array]:
         """Places (3, m) in cells of the window where grains come out in this substep, and their numbers."""
         end = work.scene.time
-        first = 0 if work.dt == 0 or work.begun < self.begin else self.count_by(part, work, work.begun)
+        # what begins with the first frame was brought on it
+        began = work.dt == 0 or (self.begin > 0 and work.begun <= self.begin + 1e-9)
+        first = 0 if began else self.count_by(part, work, work.begun)
         last = self.count_by(part, work, end)
         if last - first > MOST_PLACES:
             raise StudyError(
