@@ -113,6 +113,8 @@ def main() -> None:
         findings_on_frame(plans[0], "spray", store, 2)
         thick = poured(folder)
         drawing_of(compute(thick.study, "w", folder / "poured", last=3), thick, "w", 3)
+        sand = open_study(folder / "silica_runnel.gust.json")
+        compute(sand.study, "silica", folder / "sand", quality="preview", assets=sand.assets, last=3)
         mesh = make_mesh(
             np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"
         )

@@ -256,3 +256,28 @@ def test_liquid_is_run_checked_compared_and_written_from_the_command_line(tmp_pa
     assert {"domain", "source", "push", "viscosity", "surface_tension", "collide", "foam_points", "surface"} <= set(
         names
     )
+
+
+def test_grains_are_run_checked_and_written_from_the_command_line(tmp_path):
+    """The same job as in the browser, by command: sand that is drawn up a runnel."""
+    out = tmp_path / "sand"
+    gust("run", "silica_runnel", "--flow", "silica", "--quality", "preview", "--frames", "1-6", "--out", out)
+    assert "nothing found" in gust("check", "silica_runnel").stdout
+    found = json.loads(gust("estimate", "silica_runnel", "--flow", "silica", "--run", out, "--json").stdout)
+    assert (found["unit"], found["frames"]) == ("grains", 120)
+    for what, format, ending in (
+        ("", "ply", "silica.0006.ply"), ("", "usd", "silica.0006.usdc"), ("", "npz", "silica.0006.npz"),
+        ("", "csv", "silica.0006.csv"), ("packing", "vdb", "silica.packing.0006.vdb"),
+    ):  # fmt: skip
+        words = ["--what", what] if what else []
+        to = tmp_path / f"{what}{format}"
+        made = gust("export", out, "--to", to, "--format", format, "--frames", "6-6", *words).stdout
+        assert ending in made
+        assert (to / ending).stat().st_size > 1000
+    rows = (tmp_path / "csv" / "silica.0006.csv").read_text().splitlines()
+    assert len(rows) == 1 + len(np.load(tmp_path / "npz" / "silica.0006.npz")["position"])
+    assert {"pressure", "packing"} <= set(rows[0].split(","))
+    names = [op["id"] for op in json.loads(gust("ops", "--json").stdout)["steps"] if op.get("lane") == "grains"]
+    assert {"domain", "source", "push", "friction", "cohesion", "collide", "speed_limit", "thin_out", "surface"} <= set(
+        names
+    )

@@ -27,7 +27,7 @@ def silica_runnel() -> dict[str, Any]:
     fields: list[tuple[str, str, list[tuple[str, dict[str, Any]]]]] = [
         ("patches", "Patches that let go", [
             ("noise", {"feature_size": 0.26, "octaves": 2, "range": "unit", "evolve": 0.6, "seed": 4}),
-            ("remap", {"from_range": [0.47, 0.53], "to_range": [0, 1], "clamp": True}),
+            ("remap", {"from_range": [0.43, 0.49], "to_range": [0, 1], "clamp": True}),
         ]),
         ("draw", "Along the runnel", [
             ("spline_flow", {
@@ -36,7 +36,7 @@ def silica_runnel() -> dict[str, Any]:
             }),
         ]),
     ]  # fmt: skip
-    steps = (
+    steps: tuple[tuple[str, dict[str, Any]], ...] = (
         ("domain", {"region": "by_the_quay", "spacing": 0.016, "preview_spacing": 2.0, "friction": 0.7}),
         ("source", {"shape": "heap", "how": "filled once"}),
         ("gravity", {}),
@@ -50,6 +50,7 @@ def silica_runnel() -> dict[str, Any]:
         "version": 1,
         "name": "Silica runnel",
         "note": "A heap of silica: some is drawn up a spiral by a masked path field, the rest slumps; in slow motion.",
+        "intended": ["slow_fall flows.silica.s5.most"],
         "clock": {"fps": 24, "start": 1, "end": 120, "slow_motion": 2.0},
         "shapes": [
             {

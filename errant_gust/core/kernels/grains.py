@@ -26,8 +26,8 @@ SPREAD, SINE, TENSION, PACKING, PRESSURE, OUTWARD, ROW = 21, 22, 23, 24, 25, sli
 """Where in a row: place, velocity, its changes by rows (a cell), log strain (xx yy zz xy xz yz), log of what it has
 spread by, sine of the friction, log strain it bears being pulled, packing, pressure over density (m²/s²), slope of the
 packing outward (1/cell); and how long a row is."""
-REST = np.float32(0.2)
-"""Sand at rest holds by so much more than sand that flows."""
+REST = np.float32(0.3)
+"""The tangent of the friction of sand at rest is by so much more than that of sand that flows."""
 INERTIA = np.float32(1e4)
 """One over the square of the inertial number (rate of shear times spacing by the root of pressure over density: MiDi
 2004) at which half of that is gone."""
@@ -218,7 +218,8 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, soft, 
         across = (c01 + c10) * (c01 + c10) + (c02 + c20) * (c02 + c20) + (c12 + c21) * (c12 + c21)
         pulled = (c00 - c11) * (c00 - c11) + (c11 - c22) * (c11 - c22) + (c22 - c00) * (c22 - c00)
         inertia = np.float32(0.25) * (across + pulled) / max(pressure, np.float32(1e-20))
-        sine = min(r[22] * (F1 + REST / (F1 + INERTIA * inertia)), np.float32(0.99))
+        firm = r[22] * (F1 + REST / (F1 + INERTIA * inertia))
+        sine = firm / np.sqrt(F1 - r[22] * r[22] + firm * firm)
         # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
         lode = np.float32(-2.598076) * j3 / max(j2 * root, np.float32(1e-30))
         turn, along = lode_angle(lode)

@@ -38,6 +38,17 @@
       ><input class="fps num" :value="clock.fps" aria-label="Frames a second" @change="setFps" @keydown.enter="leave" />
       fps</span
     >
+    <span class="num" title="Slow motion: times as slow as it happened; the same seconds in more frames"
+      ><input
+        class="fps num"
+        :value="clock.slow_motion"
+        aria-label="Slow motion"
+        data-testid="clock-slow"
+        @change="setSlow"
+        @keydown.enter="leave"
+      />
+      × slow</span
+    >
     <span class="num"
       >end
       <input
@@ -102,6 +113,15 @@ function setFps(event: Event) {
     })
 }
 /** Enter takes the number and gives the keyboard back to the Desk. */
+function setSlow(event: Event) {
+  const box = event.target as HTMLInputElement
+  const v = Number(box.value)
+  if (v > 0 && v <= 100)
+    study.edit(`Slow motion ${clock.value.slow_motion} → ${v}`, (d) => {
+      d.clock.slow_motion = v
+    })
+  else box.value = String(clock.value.slow_motion)
+}
 function leave(event: KeyboardEvent) {
   ;(event.target as HTMLInputElement).blur()
 }

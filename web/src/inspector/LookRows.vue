@@ -38,10 +38,18 @@ const kind = computed(() => listed.kindOf(study.laneOf(props.flow)))
 const how = computed(() => runs.lookOf(props.flow))
 const raw = computed(() => (study.doc?.looks[props.flow] ?? {}) as Params)
 const frame = computed(() => runs.shown[props.flow])
+/** Whether a step of the lane draws a surface: how it looks matters only then. */
+const drawsMesh = computed(() => {
+  const drawn = new Set(listed.stepsOf(kind.value?.id).flatMap((e) => (e.kind === 'drawn' ? [e.id] : [])))
+  return !!study.laneOf(props.flow)?.steps.some((s) => s.on && drawn.has(s.op))
+})
 /** Rows of all forms that frames hold, each name once, as far as they apply. */
 const rows = computed<ParamSpec[]>(() => {
   // how a surface is drawn comes first: the points are seldom looked at where there is one
-  const forms = listed.formsOf(kind.value?.id).sort((a, b) => Number(b === 'mesh') - Number(a === 'mesh'))
+  const forms = listed
+    .formsOf(kind.value?.id)
+    .filter((form) => form !== 'mesh' || drawsMesh.value)
+    .sort((a, b) => Number(b === 'mesh') - Number(a === 'mesh'))
   const all = forms.flatMap((form) => kind.value?.looks[form] ?? [])
   const once = all.filter((p, i) => all.findIndex((q) => q.name === p.name) === i)
   const now = how.value as unknown as Record<string, unknown>

@@ -218,6 +218,7 @@ class GrainFlow(BoxedFlow):
         if end <= start:
             work.scene = self.scene_at(end)
             self._brought(work)
+            self._looked_about(work)
         while end - time > 1e-9:
             if cancel is not None and cancel():
                 raise Cancelled
@@ -362,6 +363,21 @@ class GrainFlow(BoxedFlow):
         )  # fmt: skip
         transfer.by_slabs(to, work.shape[0])
         return nodes
+
+    def _looked_about(self, work: Work) -> None:
+        """How tightly grains lie that have not moved yet, and where their surface looks."""
+        if not work.count:
+            return
+        a = work.a.copy()
+        nodes = self._to_nodes(work, a, 0.0)
+        nodes[..., :3] = 0
+        f, ends = np.float32, (np.zeros(3, np.float32), np.array(work.shape, np.float32))
+        told = np.zeros((-(-work.count // MANY), 2), np.float32)
+        numbers = (f(x) for x in (0, 1, self.bulk, self.shear, self.sound, FULL, 1e9, 0))
+        look = partial(kernels.from_nodes, a, nodes.reshape(-1), work.shape, *numbers, *ends, told, MANY)
+        share_out(look, work.count, block=MANY)
+        for which in (kernels.PACKING, kernels.OUTWARD):
+            work.a[:, which] = a[:, which]
 
     def _put_back(self, work: Work, flat: Array) -> None:
         """Velocities into the nodes, none faster than a step in time can follow."""

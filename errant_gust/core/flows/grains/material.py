@@ -12,20 +12,22 @@ from errant_gust.core.study.parameters import param
 
 ANGLE = 30.0
 """Degrees: of sand that no Friction step says more of."""
-FIRM = 1.08
-"""Times that sine, measured: heaps a dozen grains high stand a little flatter than a slope without end."""
 STEEPEST = 42.0
-"""Degrees: the tangent of more has no place in a law that knows sines."""
+"""Degrees: a law of yielding that knows sines holds no steeper ones."""
+
+
+ASKED, SINES = (0.0, 20.0, 30.0, 40.0, 42.0), (0.0, 0.395, 0.668, 0.905, 0.925)
+"""Angles of repose in degrees, and the sine of the inner friction with which heaps that are poured stand so, measured.
+
+Sand that shears without growing bears only the sine of its inner angle along the plane it shears on (Davis 1968), so
+that an endless slope of the angle needs one whose sine is its tangent: 0.364, 0.577, 0.839; heaps a dozen grains high
+a little more.
+"""
 
 
 def friction_of(degrees: Array | np.float32) -> Array:
-    """Sine that the law of yielding takes, of the angle at which a slope just holds.
-
-    Sand that shears without growing bears only the sine of its inner angle along the plane it shears on (Davis 1968):
-    a slope of the angle asked for needs one whose sine is its tangent.
-    """
-    angle = np.clip(np.asarray(degrees, np.float64), 0, STEEPEST)
-    return np.asarray(np.minimum(FIRM * np.tan(np.radians(angle)), 0.98), np.float32)
+    """Sine that the law of yielding takes, for the angle at which a slope just holds."""
+    return np.asarray(np.interp(degrees, ASKED, SINES), np.float32)
 
 
 class Friction(GrainStep):

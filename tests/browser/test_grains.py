@@ -1,0 +1,148 @@
+"""Grains on the Desk: a heap, drawn to a curve by a masked path field in slow motion, looked at, and taken away."""
+
+import json
+import zipfile
+
+import numpy as np
+from playwright.sync_api import expect
+from pxr import Usd, UsdGeom
+
+from tests.browser.test_flows import go_to, runs_to
+from tests.browser.test_liquid import shape
+from tests.browser.tools import add_field, add_step, changed, document, new_study, pixels, put, redrawn, saved
+
+LAST = 16
+
+
+def finished(page, address, key, quality):
+    """The newest run of a quality, when it has ended."""
+    for _ in range(300):
+        runs = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
+        found = next((r for r in runs if r["quality"] == quality), None)
+        if found and found["state"] not in ("waiting", "running", "stopped"):
+            assert (found["state"], found["frames"][-1]) == ("done", LAST), found["message"]
+            return found["identity"]
+        page.wait_for_timeout(1000)
+    raise AssertionError("no run has ended")
+
+
+def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, address, tmp_path):
+    key = new_study(page, address)
+    page.get_by_test_id("clock-end").fill(str(LAST))
+    page.get_by_test_id("clock-end").press("Enter")
+    page.get_by_test_id("clock-slow").fill("2")
+    page.get_by_test_id("clock-slow").press("Enter")
+    shape(page, "cylinder")  # the round source
+    put(page, "radius", "0.5")
+    put(page, "height", "0.2")
+    put(page, "move-2", "0.1")
+    shape(page, "box")  # the floor
+    for axis, size in (("0", "3"), ("1", "3"), ("2", "0.3")):
+        put(page, f"size-{axis}", size)
+    put(page, "move-2", "-0.15")
+    shape(page, "curve")
+    source, floor, curve = (s["id"] for s in document(page, address, key)["shapes"])
+    page.get_by_test_id("add-region").click()
+    put(page, "voxel_size", "0.04")
+    for fitted in document(page, address, key)["regions"][0]["bounds"]["fit"]:
+        page.get_by_test_id(f"fit-{fitted}").click()
+    for axis, low, high in (("x", "-1", "1"), ("y", "-1", "1"), ("z", "0", "0.7")):
+        for corner, value in (("Lower", low), ("Upper", high)):
+            box = page.get_by_label(f"{corner} {axis}")
+            box.fill(value)
+            box.press("Enter")
+
+    # animated noise of high contrast, and a flow along the curve
+    add_field(page)
+    add_step(page, "field", "noise")
+    put(page, "feature_size", "0.3")
+    put(page, "evolve", "0.6")
+    page.get_by_test_id("select-range").select_option("unit")
+    add_step(page, "field", "remap")
+    for end, value in (("0", "0.45"), ("1", "0.52")):
+        put(page, f"from_range-{end}", value)
+    add_field(page)
+    add_step(page, "field_2", "spline_flow")
+    page.get_by_test_id("select-curve").select_option(curve)
+    put(page, "inward", "1.5")
+
+    # the lane: what it begins with is there at once, and a run shows a heap
+    page.get_by_test_id("new-grains-lane").click()
+    page.get_by_test_id("add-grains").click()
+    page.get_by_test_id("op-domain").click()
+    put(page, "spacing", "0.0185")
+    add_step(page, "grains", "source")
+    page.get_by_test_id("select-shape").select_option(source)
+    for op in ("gravity", "friction"):
+        add_step(page, "grains", op)
+    add_step(page, "grains", "collide")
+    made = document(page, address, key)["flows"][0]["steps"]
+    assert made[-1]["params"]["shapes"] == [floor], "what the grains come out of does not stand in their way"
+    page.keyboard.press("1")
+    page.keyboard.press("2")
+    empty = pixels(page)
+    runs_to(page, LAST)
+    go_to(page, 0.97)
+    heap = redrawn(page, empty, 0.01)
+
+    # drawn, masked, limited
+    add_step(page, "grains", "push")
+    page.get_by_test_id("select-field").select_option("field_2")
+    page.get_by_test_id("select-by").select_option("field")
+    put(page, "share", "0.8")
+    add_step(page, "grains", "speed_limit")
+    put(page, "most", "0.5")
+    saved(page)
+    runs_to(page, LAST)
+    go_to(page, 0.97)
+    drawn = redrawn(page, heap, 0.003)
+    doc = document(page, address, key)
+    assert doc["clock"]["slow_motion"] == 2
+    preview = finished(page, address, key, "preview")
+    facts = json.loads(
+        page.request.get(f"{address}/api/runs/{preview}/frames/{LAST}/grains/numbers?channel=speed").text()
+    )
+    assert facts["high"] <= 0.5001
+
+    # how it is drawn, without another run
+    page.get_by_test_id("lane-grains").locator(".name").click()
+    runs = len(json.loads(page.request.get(f"{address}/api/runs?study={key}").text()))
+    assert page.get_by_test_id("look-blend").input_value() == "lit"
+    before = drawn
+    for channel in ("pressure", "age", "speed"):
+        page.get_by_test_id("look-colour").select_option(channel)
+        page.wait_for_timeout(800)
+    page.get_by_test_id("look-blend").select_option("additive")
+    before = redrawn(page, before, 0.003)
+    page.get_by_test_id("look-blend").select_option("lit")
+    redrawn(page, before, 0.003)
+    assert len(json.loads(page.request.get(f"{address}/api/runs?study={key}").text())) == runs
+
+    # the full run of twenty-five thousand, and USD that others read
+    page.get_by_test_id("quality").select_option("full")
+    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
+    page.get_by_test_id("run").click()
+    full = finished(page, address, key, "full")
+    assert changed(empty, pixels(page)) > 0.01
+    page.get_by_test_id("lane-grains").locator(".name").click()
+    page.get_by_text("Take away").click()
+    page.get_by_test_id("export-format").select_option("usd")
+    with page.expect_download(timeout=120_000) as found:
+        page.get_by_test_id("export-run").click()
+    with zipfile.ZipFile(found.value.path()) as archive:
+        archive.extractall(tmp_path)
+    stage = Usd.Stage.Open(str(tmp_path / "grains.usda"))
+    prims = list(stage.TraverseAll())
+    points = next((UsdGeom.Points(p) for p in prims if p.IsA(UsdGeom.Points)), None)
+    assert points, [(str(p.GetPath()), p.GetTypeName()) for p in prims] + sorted(f.name for f in tmp_path.iterdir())
+    count = len(points.GetPointsAttr().Get(LAST))
+    assert 22_000 < count < 28_000
+    assert count == len(points.GetVelocitiesAttr().Get(LAST)) == len(set(points.GetIdsAttr().Get(LAST)))
+    speeds = np.linalg.norm(np.array(points.GetVelocitiesAttr().Get(LAST)), axis=1)
+    assert speeds.max() < 0.5001
+    assert (
+        json.loads(page.request.get(f"{address}/api/runs/{full}/frames/{LAST}/grains/numbers?channel=speed").text())[
+            "count"
+        ]
+        == count
+    )
