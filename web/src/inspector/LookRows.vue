@@ -40,8 +40,10 @@ const raw = computed(() => (study.doc?.looks[props.flow] ?? {}) as Params)
 const frame = computed(() => runs.shown[props.flow])
 /** Whether a step of the lane draws a surface: how it looks matters only then. */
 const drawsMesh = computed(() => {
-  const drawn = new Set(listed.stepsOf(kind.value?.id).flatMap((e) => (e.kind === 'drawn' ? [e.id] : [])))
-  return !!study.laneOf(props.flow)?.steps.some((s) => s.on && drawn.has(s.op))
+  const lane = study.laneOf(props.flow)
+  if (!lane) return false
+  const drawn = new Set(listed.stepsOf(lane).flatMap((e) => (e.kind === 'drawn' ? [e.id] : [])))
+  return lane.steps.some((s) => s.on && drawn.has(s.op))
 })
 /** Rows of all forms that frames hold, each name once, as far as they apply. */
 const rows = computed<ParamSpec[]>(() => {

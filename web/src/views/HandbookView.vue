@@ -72,6 +72,17 @@
             them as foam, or let another lane be born from the foam.
           </p>
           <p>
+            <b>Pile, draw, let slump.</b> A grain lane begins with Domain, Source, Gravity and Friction: run that, and
+            see that the heap holds its slope. The spacing is the quality dial; a preview has an eighth of the grains.
+            Then Push along a curve by a spline flow, with Only where set to noise that is remapped until it is nearly
+            on or off and evolves: what is held rises, what is let go slumps. A Speed limit well below what the field
+            asks keeps the drawn sand a body.
+          </p>
+          <p>
+            <b>Slow motion.</b> The clock's <i>× slow</i> shows the same seconds in more frames, for flows of every
+            kind. Grains and fields go the same ways; only more of them are seen.
+          </p>
+          <p>
             <b>Keep swirls.</b> Smoke that drifts apart too softly has lost its swirls to the grid. Before you refine,
             switch Keep swirls on in its Domain: twice the time, where voxels half as large take eight to sixteen times.
             Curl up adds to swirls what was not there; this only keeps what was.

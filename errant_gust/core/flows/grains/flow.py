@@ -491,7 +491,8 @@ class GrainFlow(BoxedFlow):
         if gone.any():
             work.left[6] += int(gone.sum())
             work.keep(~gone)
-        self._sorted(work)
+        if work.drift > STALE:
+            self._sorted(work)
 
     # what is kept ------------------------------------------------------------------------------------------------
 
