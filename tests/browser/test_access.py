@@ -9,14 +9,19 @@ from tests.browser.tools import new_study, saved
 
 AXE = (Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js").read_text()
 
-STILL = """() => document.getAnimations().every(
-  a => a.playState !== 'running' || a.effect.getComputedTiming().endTime === Infinity)"""
+STILL = """() => {
+  const still = document.getAnimations().every(
+    a => a.playState !== 'running' || a.effect.getComputedTiming().endTime === Infinity)
+  window.stillFor = still ? (window.stillFor ?? 0) + 1 : 0
+  return window.stillFor > 12
+}"""
 
 
 def violations(page) -> list[str]:
     """What axe finds wrong, each as rule, place and reason."""
     page.wait_for_timeout(300)
-    # a menu that still fades in has other colours than it will have
+    # a menu that still fades in has other colours than it will have, and may not have begun to
+    page.evaluate("window.stillFor = 0")
     page.wait_for_function(STILL, timeout=60_000)
     page.evaluate(AXE)
     found = page.evaluate(

@@ -1,18 +1,17 @@
 <template>
-  <div
-    class="part"
-    :class="{ sel: selected, dim }"
-    role="button"
-    tabindex="0"
-    :data-testid="testid"
-    :title="bad || title"
-    @click="$emit('select')"
-    @keydown.enter="$emit('select')"
-    @keydown.delete="$emit('remove')"
-  >
-    <v-icon :icon="icon" size="18" />
-    <div>
-      <b>{{ title }}</b><span :class="{ bad }">{{ bad ? 'needs attention' : line }}</span>
+  <div class="part" :class="{ sel: selected, dim }" :data-testid="testid" @click="$emit('select')">
+    <div
+      class="whole"
+      role="button"
+      tabindex="0"
+      :title="bad || title"
+      @keydown.enter="$emit('select')"
+      @keydown.delete="$emit('remove')"
+    >
+      <v-icon :icon="icon" size="18" />
+      <div>
+        <b>{{ title }}</b><span :class="{ bad }">{{ bad ? 'needs attention' : line }}</span>
+      </div>
     </div>
     <button class="x" aria-label="Remove" title="Remove (Del)" @click.stop="$emit('remove')">×</button>
   </div>
@@ -60,6 +59,11 @@ defineEmits<{ select: []; remove: [] }>()
 }
 .part.dim .v-icon {
   opacity: 0.5;
+}
+.whole {
+  display: flex;
+  gap: 8px;
+  align-items: center;
 }
 .part div {
   min-width: 0;
