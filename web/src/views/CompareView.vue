@@ -318,6 +318,7 @@ function keepAddress() {
   clearTimeout(addressed)
   addressed = window.setTimeout(() => {
     if (playing.value) return keepAddress()
+    if (!panes.value.length) return // not loaded yet: an address that is asked for must not be lost
     void router.replace({
       query: {
         panes: written(panes.value),
@@ -418,7 +419,7 @@ watch(runs, (list) => {
 })
 /** A frame has been chosen: the one that runs begin with shows little. */
 let seen = false
-const asked = readView(route.query)
+const asked = { ...readView(route.query), panes: route.query.panes }
 Object.assign(mapping, asked.mapping)
 if (asked.camera) {
   camera.value = asked.camera
@@ -467,7 +468,7 @@ onMounted(async () => {
     doc.value = (await call<StudyOut>('GET', `/studies/${key.value}`)).document
     runs.value = await call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key.value)}`)
     document.title = `${doc.value.name}, compared · Errant Gust`
-    const wanted = read(route.query.panes, runs.value)
+    const wanted = read(asked.panes, runs.value)
     keep(wanted.length ? wanted : first(runs.value, doc.value, formOfKind))
     source = new EventSource(`/api/events?study=${encodeURIComponent(key.value)}`)
     source.onmessage = (event) => {
