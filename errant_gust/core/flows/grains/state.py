@@ -28,7 +28,7 @@ GRID_ABOUT = (
     Channel("packing", help="Grains there, as a share of settled sand"),
     Channel("pressure", "Pa", help="What weighs on them"),
 )
-"""What is known of channels; those of a Channel step have no unit."""
+"""What is known of channels."""
 
 
 @dataclass
