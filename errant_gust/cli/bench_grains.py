@@ -12,6 +12,7 @@ import numpy as np
 from errant_gust.cli.bench_rows import Row, best
 from errant_gust.core.blocks import share_out
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.flows.grains.bundle import Bundle
 from errant_gust.core.flows.grains.flow import CROWDED, SOFT, GrainFlow
 from errant_gust.core.flows.grains.kind import GrainKind
 from errant_gust.core.flows.grains.sources import FULL
@@ -110,33 +111,33 @@ def one_step() -> Row:
     dt = 0.7 * h / flow.sound
     f = np.float32
     low, high = np.zeros(3, f), np.array(work.shape, f)
-    a = work.a.copy()
+    sand = Bundle(work.sand.a.copy(), work.count)
 
     def step() -> None:
-        a[:] = work.a
-        nodes = flow._to_nodes(work, a, dt)
-        flat = nodes.reshape(-1, 4)
+        sand.a[:] = work.sand.a
+        nodes = flow._to_nodes(work, sand, dt)
+        flat = nodes[:-4].reshape(-1, 4)
         at = np.flatnonzero(flat[:, 3] > 0)
         v = np.empty((3, at.size), f)
         kernels.velocities(flat, at, v, 0, at.size)
         v[2] -= f(9.81 * dt)
         kernels.put_back(flat, at, v, f(1e3), 0, at.size)
-        told = np.zeros((-(-len(a) // 2048), 2), f)
+        block, told = flow._told(work.count)
 
         def back(first: int, last: int) -> None:
             kernels.from_nodes(
-                a, flat.reshape(-1), work.shape, f(dt), f(h), f(flow.bulk), f(flow.shear), f(flow.sound), f(FULL),
-                f(CROWDED), f(SOFT * flow.modulus), low, high, told, 2048, first, last,
+                sand.a, nodes, work.shape, f(dt), f(h), f(flow.bulk), f(flow.shear), f(flow.sound), f(FULL),
+                f(CROWDED), f(SOFT * flow.modulus), low, high, told, block, first, last,
             )  # fmt: skip
 
-        share_out(back, len(a), block=2048)
+        share_out(back, work.count, block=block)
 
-    copy = best(lambda: a.__setitem__(slice(None), work.a), 5)
+    copy = best(lambda: sand.a.__setitem__(slice(None), work.sand.a), 5)
     ours = best(step, 7) - copy
-    some = work.a[::5].copy()
-    reference = best(lambda: _numpy_step(some.copy(), work.shape, dt, h, flow), 2) * len(a) / len(some)
-    each = 1e6 * ours / len(a)
-    note = f"{len(a):,} grains, {each:.0f} ns each; reference: a fifth of them, scaled"
+    some = np.ascontiguousarray(work.sand.get(slice(0, kernels.ROW), slice(None, None, 5)).T)
+    reference = best(lambda: _numpy_step(some.copy(), work.shape, dt, h, flow), 2) * work.count / len(some)
+    each = 1e6 * ours / work.count
+    note = f"{work.count:,} grains, {each:.0f} ns each; reference: a fifth of them, scaled"
     return Row("grains, a substep", ours, "the same step by NumPy", reference, reference / ours, "≥ 30", note)
 
 

@@ -4,11 +4,11 @@ import itertools
 import os
 import threading
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor, wait
 from contextlib import contextmanager
-from functools import cache
+from functools import partial
 
 from errant_gust.core.errors import Cancelled
+from errant_gust.core.helpers import at_once
 
 BLOCK = 8192
 LANES = 16  # blocks are padded to whole vectors, so that a value does not depend on where in a block it stands
@@ -47,11 +47,6 @@ def threads() -> int:
     return int(os.environ.get("ERRANT_GUST_THREADS", 0)) or len(os.sched_getaffinity(0))
 
 
-@cache
-def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(max_workers=32, thread_name_prefix="gust-blocks")
-
-
 def share_out(
     work: Callable[[int, int], None],
     total: int,
@@ -65,7 +60,7 @@ def share_out(
     count = min(threads(), len(starts))
     counter, lock, stopped = itertools.count(), threading.Lock(), threading.Event()
 
-    def worker(reports: bool) -> None:
+    def some(reports: bool) -> None:
         while not stopped.is_set():
             with lock:
                 i = next(counter)
@@ -78,18 +73,14 @@ def share_out(
             if reports and progress is not None:
                 progress(min(1.0, (i + 1) / len(starts)))
 
-    if count <= 1:
-        worker(True)
-    else:
-        futures = [_pool().submit(worker, False) for _ in range(count - 1)]
+    def worker(reports: bool) -> None:
         try:
-            worker(True)
+            some(reports)
         except BaseException:
             stopped.set()
             raise
-        finally:
-            wait(futures)
-        for future in futures:
-            future.result()
+
+    if starts:
+        at_once([partial(worker, n == 0) for n in range(count)])
     if stopped.is_set():
         raise Cancelled

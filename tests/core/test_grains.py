@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from errant_gust.core.checks import findings, findings_on_frame
-from errant_gust.core.errors import BudgetError, Cancelled, GustError
+from errant_gust.core.errors import BudgetError, GustError
 from errant_gust.core.flows.drawing import drawing_of
 from errant_gust.core.flows.grains.flow import GrainFlow
 from errant_gust.core.flows.grains.material import friction_of
@@ -20,7 +20,7 @@ from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import dump, parse
 from tests.grainy import SHUT, G, grains, run
-from tests.interrupted import survives_a_full_disk, survives_a_kill
+from tests.interrupted import has_the_same_bits, survives_a_full_disk, survives_a_kill
 from tests.liquids import ball, box
 from tests.studies import plan
 
@@ -353,19 +353,7 @@ def whole(**more):
 
 
 def test_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch):
-    study = whole().study
-    monkeypatch.setenv("ERRANT_GUST_THREADS", "1")
-    one = compute(study, "w", tmp_path / "one")
-    monkeypatch.setenv("ERRANT_GUST_THREADS", "2")
-    calls = iter(range(10**6))
-    with pytest.raises(Cancelled):
-        compute(study, "w", tmp_path / "two", cancel=lambda: next(calls) > 60)
-    assert 0 < len(RunStore(tmp_path / "two").frames()) < 8
-    two = compute(study, "w", tmp_path / "two")
-    for name, made in one.read(8).items():
-        assert np.array_equal(made, two.read(8)[name]), name
-    first, second = one.facts(8), two.facts(8)
-    assert {k: first[k] for k in ("born", "refused", "gone")} == {k: second[k] for k in ("born", "refused", "gone")}
+    has_the_same_bits(whole().study, "w", tmp_path, monkeypatch, ("born", "refused", "gone"))
 
 
 def test_a_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):

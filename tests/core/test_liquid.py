@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from errant_gust.core.checks import findings, findings_on_frame
-from errant_gust.core.errors import BudgetError, Cancelled, GustError, StudyError
+from errant_gust.core.errors import BudgetError, GustError, StudyError
 from errant_gust.core.flows.drawing import drawing_of
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.flows.liquid.flow import LiquidFlow
@@ -15,7 +15,7 @@ from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import dump, parse
-from tests.interrupted import survives_a_full_disk, survives_a_kill
+from tests.interrupted import has_the_same_bits, survives_a_full_disk, survives_a_kill
 from tests.liquids import CLOSED, G, ball, box, liquid, once, run
 
 F = np.float32
@@ -291,19 +291,7 @@ def whole(**more):
 
 
 def test_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch):
-    study = whole().study
-    monkeypatch.setenv("ERRANT_GUST_THREADS", "1")
-    one = compute(study, "w", tmp_path / "one")
-    monkeypatch.setenv("ERRANT_GUST_THREADS", "2")
-    calls = iter(range(10**6))
-    with pytest.raises(Cancelled):
-        compute(study, "w", tmp_path / "two", cancel=lambda: next(calls) > 60)
-    assert 0 < len(RunStore(tmp_path / "two").frames()) < 8
-    two = compute(study, "w", tmp_path / "two")
-    for name, values in one.read(8).items():
-        assert np.array_equal(values, two.read(8)[name]), name
-    first, second = one.facts(8), two.facts(8)
-    assert {k: first[k] for k in ("born", "sourced", "gone")} == {k: second[k] for k in ("born", "sourced", "gone")}
+    has_the_same_bits(whole().study, "w", tmp_path, monkeypatch, ("born", "sourced", "gone"))
 
 
 def test_a_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):

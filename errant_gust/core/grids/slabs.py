@@ -2,16 +2,12 @@
 
 import itertools
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from functools import cache
+from functools import partial
 from typing import TypeVar
 
+from errant_gust.core.helpers import at_once
+
 T = TypeVar("T")
-
-
-@cache
-def solver_pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(max_workers=16, thread_name_prefix="gust-solver")
 
 
 def slabs_of(rows: int, threads: int) -> list[tuple[int, int]]:
@@ -27,6 +23,4 @@ def each_slab(rows: int, work: Callable[[int, int], T], threads: int) -> list[T]
 
 def together(work: Callable[[int, int], T], slabs: list[tuple[int, int]]) -> list[T]:
     """work(a, b) of slabs at the same time, the first of them here; results in order."""
-    rest = [solver_pool().submit(work, a, b) for a, b in slabs[1:]]
-    first = [work(*slab) for slab in slabs[:1]]
-    return first + [future.result() for future in rest]
+    return at_once([partial(work, a, b) for a, b in slabs]) if slabs else []

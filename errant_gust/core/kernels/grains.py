@@ -1,31 +1,31 @@
 """Loops of grains between particles and the nodes of a grid (moving least squares material points: Hu, Fang, Ge, Qu,
 Zhu, Pradhana, Jiang 2018), and how sand yields.
 
-A grain is a row of numbers (see `ROW`): its place in cells, velocity, how that changes a cell, elastic log strain,
+A grain is a column of numbers (see `ROW`): its place in cells, velocity, how that changes a cell, elastic log strain,
 what it has spread by, its friction and cohesion, how tightly it is packed. Nodes have (momentum, mass) over the mass
-of a grain, side by side. Weights are quadratic. Rows are sorted by cell, and planes of cells are done in slabs that are
-fixed, even ones, then odd ones, so that sums are made in one order on any number of threads. A slab of four planes
-stays apart from the next of its turn while no grain went farther than a cell since it was sorted.
+of a grain, side by side. Weights are quadratic. Grains are sorted by the first node of theirs, and planes of these are
+done in slabs that are fixed, even ones, then odd ones, so that sums are made in one order on any number of threads. A
+slab of four planes stays apart from the next of its turn while no grain went farther than a cell since it was sorted.
+`MANY` grains are done at a time, in loops over all of them without branches wherever no node is asked.
 """
 
 import numpy as np
 
 from errant_gust.core.kernels.compiler import inline, kernel
-from errant_gust.core.kernels.fours import add_to, load, madd
+from errant_gust.core.kernels.lines import RECORD, SUMS, WEIGHTS, give, put, take, turned
 
 F0 = np.float32(0.0)
 F1 = np.float32(1.0)
 F2 = np.float32(2.0)
 F4 = np.float32(4.0)
 HALF = np.float32(0.5)
-FOUR = np.uint64(4)
 THIRD = np.float32(1 / 3)
 
 PLACE, MOVING, AFFINE, STRAIN = slice(0, 3), slice(3, 6), slice(6, 15), slice(15, 21)
 SPREAD, SINE, TENSION, PACKING, PRESSURE, OUTWARD, ROW = 21, 22, 23, 24, 25, slice(26, 29), 29
-"""Where in a row: place, velocity, its changes by rows (a cell), log strain (xx yy zz xy xz yz), log of what it has
-spread by, sine of the friction, log strain it bears being pulled, packing, pressure over density (m²/s²), slope of the
-packing outward (1/cell); and how long a row is."""
+"""Which numbers are a grain's: place, velocity, its changes by rows (a cell), log strain (xx yy zz xy xz yz), log of
+what it has spread by, sine of the friction, log strain it bears being pulled, packing, pressure over density (m²/s²),
+slope of the packing outward (1/cell); and how many there are."""
 REST = np.float32(0.3)
 """The tangent of the friction of sand at rest is by so much more than that of sand that flows."""
 INERTIA = np.float32(1e4)
@@ -35,6 +35,10 @@ AT_EDGE = np.float32(0.3)
 """Of the slope of the packing (a cell), how much tells that room about a grain is beyond the surface."""
 APART = np.float32(1.2)
 """Packing above which grains make room for one another."""
+MANY = 32
+"""Grains done at a time."""
+BESIDE = 35
+"""How many numbers are made of each meanwhile: 16 that it gives or takes, 13 weights, 3 more, and its place."""
 
 
 @inline
@@ -46,8 +50,12 @@ def weights(f):
 
 @inline
 def room_about(packed):
-    """Log of how much a grain that is packed so could have spread by."""
-    return -np.log(packed) if packed < F1 else F0
+    """Log of how much a grain that is packed so could have spread by: by the fourth root, and the series of the area
+    tangent, which is right to a thousandth of itself where at least a hundredth of a full packing is."""
+    root = np.sqrt(np.sqrt(min(packed, F1)))
+    z = (F1 - root) / (F1 + root)
+    q = z * z
+    return np.float32(8) * z * (F1 + q * (THIRD + q * (np.float32(0.2) + q * (np.float32(1 / 7) + q / np.float32(9)))))
 
 
 @inline
@@ -64,73 +72,194 @@ def lode_angle(lode):
 
 
 @inline
-def line_to(nodes, at, b, wz, v, cz):
-    """What a grain gives three nodes along z, from velocity v at the first, which changes by cz."""
-    add_to(nodes, at, b * wz[0], v)
-    v = madd(cz, F1, v)
-    add_to(nodes, at + FOUR, b * wz[1], v)
-    add_to(nodes, at + FOUR + FOUR, b * wz[2], madd(cz, F1, v))
+def room_to_work():
+    """Room for the numbers of `MANY` grains, what is made of them, their records and nine lines of nodes, which begin
+    where a line of the cache does, in one piece (so that loops over them need no other version); and for where the
+    first nodes are."""
+    own, beside, kept = ROW * MANY, BESIDE * MANY, RECORD * MANY
+    some = np.zeros(own + beside + kept + SUMS + 16, np.float32)
+    a = (64 - some.ctypes.data % 64) % 64 // 4
+    b = a + own
+    c = b + beside
+    d = c + kept
+    return some[a:b], some[b:c], some[c:d], some[d : d + SUMS], np.zeros(MANY, np.int64)
 
 
 @inline
-def plane_to(nodes, at, line, b, wy, wz, v, cy, cz):
-    """What a grain gives nine nodes of a plane across x."""
-    line_to(nodes, at, b * wy[0], wz, v, cz)
-    v = madd(cy, F1, v)
-    line_to(nodes, at + line, b * wy[1], wz, v, cz)
-    line_to(nodes, at + line + line, b * wy[2], wz, madd(cy, F1, v), cz)
+def copied(block, own, many):
+    """The first so many numbers of a block into another."""
+    for n in range(many * MANY):
+        own[n] = block[n]
+
+
+@inline
+def placed(own, s, firsts, ny, nz):
+    """Weights of the nodes about `MANY` grains, as records have them, and 32 … 34 how far these are from the middle
+    node; firsts (MANY,): where the first node is among the numbers of all."""
+    for n in range(MANY):
+        x, y, z = own[n], own[MANY + n], own[2 * MANY + n]
+        i, j, k = np.int32(x - HALF), np.int32(y - HALF), np.int32(z - HALF)
+        fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+        firsts[n] = np.int64(4) * ((np.int64(i) * ny + np.int64(j)) * nz + np.int64(k))
+        s[32 * MANY + n], s[33 * MANY + n], s[34 * MANY + n] = fx - F1, fy - F1, fz - F1
+        u0, u1, u2 = weights(fx)
+        v0, v1, v2 = weights(fy)
+        w0, w1, w2 = weights(fz)
+        s[16 * MANY + n], s[17 * MANY + n], s[18 * MANY + n], s[19 * MANY + n] = w0, w1, w2, F0
+        s[20 * MANY + n], s[21 * MANY + n], s[22 * MANY + n] = u0 * v0, u0 * v1, u0 * v2
+        s[23 * MANY + n], s[24 * MANY + n], s[25 * MANY + n] = u1 * v0, u1 * v1, u1 * v2
+        s[26 * MANY + n], s[27 * MANY + n], s[28 * MANY + n] = u2 * v0, u2 * v1, u2 * v2
+
+
+@inline
+def stressed(own, s, scale, stiff, shear, sound):
+    """What `MANY` grains give the nodes about them, as records have it."""
+    for n in range(MANY):
+        xx, yy, zz = own[15 * MANY + n], own[16 * MANY + n], own[17 * MANY + n]
+        xy, xz, yz = own[18 * MANY + n], own[19 * MANY + n], own[20 * MANY + n]
+        c00, c11, c22 = own[6 * MANY + n], own[10 * MANY + n], own[14 * MANY + n]
+        iso = stiff * (xx + yy + zz)
+        div = c00 + c11 + c22
+        iso += HALF * sound * div if div < F0 and iso < F0 else F0
+        c00 -= scale * (iso + shear * xx)
+        c11 -= scale * (iso + shear * yy)
+        c22 -= scale * (iso + shear * zz)
+        sxy, sxz, syz = scale * shear * xy, scale * shear * xz, scale * shear * yz
+        c01, c02 = own[7 * MANY + n] - sxy, own[8 * MANY + n] - sxz
+        c10, c12 = own[9 * MANY + n] - sxy, own[11 * MANY + n] - syz
+        c20, c21 = own[12 * MANY + n] - sxz, own[13 * MANY + n] - syz
+        fx, fy, fz = s[32 * MANY + n], s[33 * MANY + n], s[34 * MANY + n]
+        s[n] = own[3 * MANY + n] - fx * c00 - fy * c01 - fz * c02
+        s[MANY + n] = own[4 * MANY + n] - fx * c10 - fy * c11 - fz * c12
+        s[2 * MANY + n] = own[5 * MANY + n] - fx * c20 - fy * c21 - fz * c22
+        s[3 * MANY + n] = F1
+        s[4 * MANY + n], s[5 * MANY + n], s[6 * MANY + n], s[7 * MANY + n] = c00, c10, c20, F0
+        s[8 * MANY + n], s[9 * MANY + n], s[10 * MANY + n], s[11 * MANY + n] = c01, c11, c21, F0
+        s[12 * MANY + n], s[13 * MANY + n], s[14 * MANY + n], s[15 * MANY + n] = c02, c12, c22, F0
+
+
+@inline
+def given(nodes, s, records, sums, firsts, first, last, here, ny, nz):
+    """What lanes first … last give the nodes about them; `sums` are of those from `here` on, if that is not below
+    nought. Returns which they are now."""
+    line, plane = 4 * nz, 4 * nz * ny
+    for n in range(0, MANY, 16):
+        turned(s, n, MANY, records, RECORD * n, RECORD)
+        turned(s, WEIGHTS * MANY + n, MANY, records, RECORD * n + WEIGHTS, RECORD)
+    for n in range(first, last):
+        if firsts[n] != here:
+            if here >= 0:
+                put(nodes, here, line, plane, sums)
+            here = firsts[n]
+        give(sums, records, RECORD * n)
+    return here
 
 
 @kernel
 def to_nodes(a, start, nodes, shape, dt, h, stiff, shear, sound, first, last):
-    """Momenta and masses of nodes (nx ny nz 4, flat) from the sorted grains in planes first … last of cells, with the
-    stress of each. stiff and shear: Lamé's λ and 2 μ over density; sound: speed of waves, m/s (for bulk viscosity)."""
-    ny, nz = np.uint64(shape[1]), np.uint64(shape[2])
-    line, plane = FOUR * nz, FOUR * nz * ny
-    scale = F4 * dt / h
-    for p in range(start[first], start[last]):
-        r = a[p]
-        x, y, z = r[0], r[1], r[2]
-        i, j, k = np.uint64(x - HALF), np.uint64(y - HALF), np.uint64(z - HALF)
-        fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-        xx, yy, zz, xy, xz, yz = r[15], r[16], r[17], r[18], r[19], r[20]
-        iso = stiff * (xx + yy + zz)
-        div = r[6] + r[10] + r[14]
-        if div < F0 and iso < F0:
-            iso += HALF * sound * div
-        c00 = r[6] - scale * (iso + shear * xx)
-        c11 = r[10] - scale * (iso + shear * yy)
-        c22 = r[14] - scale * (iso + shear * zz)
-        sxy, sxz, syz = scale * shear * xy, scale * shear * xz, scale * shear * yz
-        cx = (c00, r[9] - sxy, r[12] - sxz, F0)
-        cy = (r[7] - sxy, c11, r[13] - syz, F0)
-        cz = (r[8] - sxz, r[11] - syz, c22, F0)
-        v = madd(cx, -fx, madd(cy, -fy, madd(cz, -fz, (r[3], r[4], r[5], F1))))
-        wx, wy, wz = weights(fx), weights(fy), weights(fz)
-        at = ((i * ny + j) * nz + k) * FOUR
-        plane_to(nodes, at, line, wx[0], wy, wz, v, cy, cz)
-        v = madd(cx, F1, v)
-        plane_to(nodes, at + plane, line, wx[1], wy, wz, v, cy, cz)
-        v = madd(cx, F1, v)
-        plane_to(nodes, at + plane + plane, line, wx[2], wy, wz, v, cy, cz)
+    """Momenta and masses of nodes (nx ny nz 4, flat, and one node more) from the sorted grains whose first nodes are in
+    planes first … last, with the stress of each. stiff and shear: Lamé's λ and 2 μ over density; sound: speed of
+    waves, m/s (for bulk viscosity)."""
+    ny, nz = np.int64(shape[1]), np.int64(shape[2])
+    own, s, records, sums, firsts = room_to_work()
+    begin, end, here = start[first], start[last], np.int64(-1)
+    for b in range(begin // MANY, (end + MANY - 1) // MANY):
+        copied(a[b], own, 21)
+        placed(own, s, firsts, ny, nz)
+        stressed(own, s, F4 * dt / h, stiff, shear, sound)
+        here = given(nodes, s, records, sums, firsts, max(begin - b * MANY, 0), min(end - b * MANY, MANY), here, ny, nz)
+    if here >= 0:
+        put(nodes, here, 4 * nz, 4 * nz * ny, sums)
+
+
+@kernel
+def weighed(a, start, nodes, shape, first, last):
+    """As `to_nodes`, but what grains give nodes is their pressure and their mass: the first and the last of four."""
+    ny, nz = np.int64(shape[1]), np.int64(shape[2])
+    own, s, records, sums, firsts = room_to_work()
+    begin, end, here = start[first], start[last], np.int64(-1)
+    for b in range(begin // MANY, (end + MANY - 1) // MANY):
+        copied(a[b], own, ROW)
+        placed(own, s, firsts, ny, nz)
+        for n in range(MANY):
+            s[n], s[3 * MANY + n] = own[PRESSURE * MANY + n], F1
+        here = given(nodes, s, records, sums, firsts, max(begin - b * MANY, 0), min(end - b * MANY, MANY), here, ny, nz)
+    if here >= 0:
+        put(nodes, here, 4 * nz, 4 * nz * ny, sums)
 
 
 @inline
-def line_of(nodes, at, ox, oy, fz, b, wz, v, cx, cy, cz):
-    """What three nodes along z add to a grain: to its velocity, and to how that changes along x, y, z."""
-    n0, n1, n2 = load(nodes, at), load(nodes, at + FOUR), load(nodes, at + FOUR + FOUR)
-    none = (F0, F0, F0, F0)
-    row = madd(n0, b * wz[0], madd(n1, b * wz[1], madd(n2, b * wz[2], none)))
-    rise = madd(n1, b * wz[1], madd(n2, F2 * b * wz[2], none))
-    return madd(row, F1, v), madd(row, ox, cx), madd(row, oy, cy), madd(madd(row, -fz, rise), F1, cz)
-
-
-@inline
-def plane_of(nodes, at, line, ox, b, fy, wy, fz, wz, v, cx, cy, cz):
-    """What nine nodes of a plane across x add to a grain."""
-    v, cx, cy, cz = line_of(nodes, at, ox, -fy, fz, b * wy[0], wz, v, cx, cy, cz)
-    v, cx, cy, cz = line_of(nodes, at + line, ox, F1 - fy, fz, b * wy[1], wz, v, cx, cy, cz)
-    return line_of(nodes, at + line + line, ox, F2 - fy, fz, b * wy[2], wz, v, cx, cy, cz)
+def strained(own, s, step, bulk, shear, sound, full, crowded, soft, low, high):
+    """`MANY` grains carried and strained, in place, by what they took from the nodes."""
+    lowx, lowy, lowz = low[0], low[1], low[2]
+    highx, highy, highz = high[0], high[1], high[2]
+    shove = np.float32(0.1) * min(sound * step, F1)
+    slack = -THIRD * soft / bulk
+    for n in range(MANY):
+        u, v, w, m = s[n], s[MANY + n], s[2 * MANY + n], s[3 * MANY + n]
+        fx, fy, fz = s[32 * MANY + n], s[33 * MANY + n], s[34 * MANY + n]
+        c00, c10, c20 = s[4 * MANY + n] - fx * u, s[5 * MANY + n] - fx * v, s[6 * MANY + n] - fx * w
+        c01, c11, c21 = s[8 * MANY + n] - fy * u, s[9 * MANY + n] - fy * v, s[10 * MANY + n] - fy * w
+        c02, c12, c22 = s[12 * MANY + n] - fz * u, s[13 * MANY + n] - fz * v, s[14 * MANY + n] - fz * w
+        c00, c01, c02, c10, c11, c12 = F4 * c00, F4 * c01, F4 * c02, F4 * c10, F4 * c11, F4 * c12
+        c20, c21, c22, packed = F4 * c20, F4 * c21, F4 * c22, m / full
+        gx, gy, gz = s[7 * MANY + n] - fx * m, s[11 * MANY + n] - fy * m, s[15 * MANY + n] - fz * m
+        # beside the surface less lies about a grain, however tightly: what its slope tells is not room
+        gx, gy, gz = F4 / full * gx, F4 / full * gy, F4 / full * gz
+        slope = np.sqrt(gx * gx + gy * gy + gz * gz)
+        # those that lie in each other go where there is more room
+        away = shove * min(max(packed - APART, F0), F1) / max(slope, F1)
+        own[n] = min(max(own[n] + step * u - away * gx, lowx), highx)
+        own[MANY + n] = min(max(own[MANY + n] + step * v - away * gy, lowy), highy)
+        own[2 * MANY + n] = min(max(own[2 * MANY + n] + step * w - away * gz, lowz), highz)
+        # the strain turns with the sand (Jaumann) and grows with what is deformed
+        p01, p02, p12 = HALF * step * (c01 - c10), HALF * step * (c02 - c20), HALF * step * (c12 - c21)
+        xx, yy, zz = own[15 * MANY + n], own[16 * MANY + n], own[17 * MANY + n]
+        xy, xz, yz = own[18 * MANY + n], own[19 * MANY + n], own[20 * MANY + n]
+        nxx = xx + step * c00 + F2 * (p01 * xy + p02 * xz)
+        nyy = yy + step * c11 + F2 * (p12 * yz - p01 * xy)
+        nzz = zz + step * c22 - F2 * (p02 * xz + p12 * yz)
+        nxy = xy + HALF * step * (c01 + c10) + p01 * (yy - xx) + p02 * yz + p12 * xz
+        nxz = xz + HALF * step * (c02 + c20) + p02 * (zz - xx) + p01 * yz - p12 * xy
+        nyz = yz + HALF * step * (c12 + c21) + p12 * (zz - yy) - p01 * xz - p02 * xy
+        # what it spread by it closes first, and that is no more than the room there is about it (volume correction:
+        # Tampubolon et al. 2017)
+        most, trace = own[23 * MANY + n], nxx + nyy + nzz
+        third = THIRD * trace
+        room = room_about(packed + AT_EDGE * slope)
+        trace += min(own[21 * MANY + n], room)
+        tight = packed > crowded
+        loose = tight or trace >= most
+        dx, dy, dz = nxx - third, nyy - third, nzz - third
+        j2 = HALF * (dx * dx + dy * dy + dz * dz) + nxy * nxy + nxz * nxz + nyz * nyz
+        j3 = dx * (dy * dz - nyz * nyz) - nxy * (nxy * dz - nyz * nxz) + nxz * (nxy * nyz - dy * nxz)
+        root = np.sqrt(j2)
+        pressure = bulk * (most - trace)
+        # sand at rest holds better than sand that flows
+        across = (c01 + c10) * (c01 + c10) + (c02 + c20) * (c02 + c20) + (c12 + c21) * (c12 + c21)
+        pulled = (c00 - c11) * (c00 - c11) + (c11 - c22) * (c11 - c22) + (c22 - c00) * (c22 - c00)
+        inertia = np.float32(0.25) * (across + pulled) / max(pressure, np.float32(1e-20))
+        flows = own[22 * MANY + n]
+        firm = flows * (F1 + REST / (F1 + INERTIA * inertia))
+        sine = firm / np.sqrt(F1 - flows * flows + firm * firm)
+        # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
+        lode = np.float32(-2.598076) * j3 / max(j2 * root, np.float32(1e-30))
+        turn, along = lode_angle(lode)
+        limit = pressure * sine / (shear * (along - turn * sine * np.float32(0.57735027)))
+        held = F1 if root <= limit else limit / root
+        keep = F0 if loose else held
+        even = (slack * (packed - F1) if tight else THIRD * most) if loose else THIRD * trace
+        own[15 * MANY + n], own[16 * MANY + n] = even + keep * dx, even + keep * dy
+        own[17 * MANY + n] = even + keep * dz
+        own[18 * MANY + n], own[19 * MANY + n], own[20 * MANY + n] = keep * nxy, keep * nxz, keep * nyz
+        own[21 * MANY + n] = min(trace - most, room) if loose and not tight else F0
+        own[24 * MANY + n], own[25 * MANY + n] = packed, F0 if loose else -bulk * trace
+        own[26 * MANY + n], own[27 * MANY + n], own[28 * MANY + n] = -gx, -gy, -gz
+        own[3 * MANY + n], own[4 * MANY + n], own[5 * MANY + n] = u, v, w
+        own[6 * MANY + n], own[7 * MANY + n], own[8 * MANY + n] = c00, c01, c02
+        own[9 * MANY + n], own[10 * MANY + n], own[11 * MANY + n] = c10, c11, c12
+        own[12 * MANY + n], own[13 * MANY + n], own[14 * MANY + n] = c20, c21, c22
+        s[n] = u * u + v * v + w * w
 
 
 @kernel
@@ -144,92 +273,25 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, soft, 
     grains are kept. `told` (blocks, 2) gets the square of the greatest speed of the block, infinite if anything is no
     number, and the tightest packing.
     """
-    ny, nz = np.uint64(shape[1]), np.uint64(shape[2])
-    line, plane = FOUR * nz, FOUR * nz * ny
-    step = dt / h
+    ny, nz = np.int64(shape[1]), np.int64(shape[2])
+    line, plane = 4 * nz, 4 * nz * ny
+    own, s, records, _, firsts = room_to_work()
     quickest, tightest = F0, F0
-    for p in range(first, last):
-        r = a[p]
-        x, y, z = r[0], r[1], r[2]
-        i, j, k = np.uint64(x - HALF), np.uint64(y - HALF), np.uint64(z - HALF)
-        fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-        wx, wy, wz = weights(fx), weights(fy), weights(fz)
-        at = ((i * ny + j) * nz + k) * FOUR
-        v = cx = cy = cz = (F0, F0, F0, F0)
-        # written out, so that fours stay in registers
-        v, cx, cy, cz = plane_of(nodes, at, line, -fx, wx[0], fy, wy, fz, wz, v, cx, cy, cz)
-        v, cx, cy, cz = plane_of(nodes, at + plane, line, F1 - fx, wx[1], fy, wy, fz, wz, v, cx, cy, cz)
-        v, cx, cy, cz = plane_of(nodes, at + plane + plane, line, F2 - fx, wx[2], fy, wy, fz, wz, v, cx, cy, cz)
-        u, v, w, m = v
-        c00, c01, c02 = F4 * cx[0], F4 * cy[0], F4 * cz[0]
-        c10, c11, c12 = F4 * cx[1], F4 * cy[1], F4 * cz[1]
-        c20, c21, c22 = F4 * cx[2], F4 * cy[2], F4 * cz[2]
-        r[3], r[4], r[5] = u, v, w
-        r[6], r[7], r[8], r[9], r[10], r[11], r[12], r[13], r[14] = c00, c01, c02, c10, c11, c12, c20, c21, c22
-        speed = u * u + v * v + w * w
-        quickest = max(quickest, speed) if np.isfinite(speed) else np.float32(np.inf)
-        x, y, z = x + step * u, y + step * v, z + step * w
-        packed = m / full
-        r[24] = packed
-        # beside the surface less lies about a grain, however tightly: what its slope tells is not room
-        gx, gy, gz = F4 / full * cx[3], F4 / full * cy[3], F4 / full * cz[3]
-        slope = np.sqrt(gx * gx + gy * gy + gz * gz)
-        r[26], r[27], r[28] = -gx, -gy, -gz
-        within = packed + AT_EDGE * slope
-        if packed > APART:  # those that lie in each other go where there is more room
-            away = np.float32(0.1) * min(packed - APART, F1) * min(sound * step, F1) / max(slope, F1)
-            x, y, z = x - away * gx, y - away * gy, z - away * gz
-        tightest = max(tightest, packed)
-        if not (low[0] <= x <= high[0] and low[1] <= y <= high[1] and low[2] <= z <= high[2]):
-            x = min(max(x, low[0]), high[0])
-            y = min(max(y, low[1]), high[1])
-            z = min(max(z, low[2]), high[2])
-        r[0], r[1], r[2] = x, y, z
-        # the strain turns with the sand (Jaumann) and grows with what is deformed
-        p01, p02, p12 = HALF * step * (c01 - c10), HALF * step * (c02 - c20), HALF * step * (c12 - c21)
-        xx, yy, zz, xy, xz, yz = r[15], r[16], r[17], r[18], r[19], r[20]
-        nxx = xx + step * c00 + F2 * (p01 * xy + p02 * xz)
-        nyy = yy + step * c11 + F2 * (p12 * yz - p01 * xy)
-        nzz = zz + step * c22 - F2 * (p02 * xz + p12 * yz)
-        nxy = xy + HALF * step * (c01 + c10) + p01 * (yy - xx) + p02 * yz + p12 * xz
-        nxz = xz + HALF * step * (c02 + c20) + p02 * (zz - xx) + p01 * yz - p12 * xy
-        nyz = yz + HALF * step * (c12 + c21) + p12 * (zz - yy) - p01 * xz - p02 * xy
-        # what it spread by it closes first, and that is no more than the room there is about it (volume correction:
-        # Tampubolon et al. 2017)
-        most, strained = r[23], nxx + nyy + nzz
-        trace = strained
-        if r[21] > F0:
-            trace += min(r[21], room_about(within))
-        if trace >= most or packed > crowded:
-            tight = packed > crowded
-            r[21] = F0 if tight else min(trace - most, room_about(within))
-            even = -THIRD * soft / bulk * (packed - F1) if tight else THIRD * most
-            r[15], r[16], r[17], r[18], r[19], r[20] = even, even, even, F0, F0, F0
-            r[25] = F0
-            continue
-        mean = THIRD * trace
-        third = THIRD * strained
-        dx, dy, dz = nxx - third, nyy - third, nzz - third
-        j2 = HALF * (dx * dx + dy * dy + dz * dz) + nxy * nxy + nxz * nxz + nyz * nyz
-        j3 = dx * (dy * dz - nyz * nyz) - nxy * (nxy * dz - nyz * nxz) + nxz * (nxy * nyz - dy * nxz)
-        root = np.sqrt(j2)
-        pressure = bulk * (most - trace)
-        # sand at rest holds better than sand that flows
-        across = (c01 + c10) * (c01 + c10) + (c02 + c20) * (c02 + c20) + (c12 + c21) * (c12 + c21)
-        pulled = (c00 - c11) * (c00 - c11) + (c11 - c22) * (c11 - c22) + (c22 - c00) * (c22 - c00)
-        inertia = np.float32(0.25) * (across + pulled) / max(pressure, np.float32(1e-20))
-        firm = r[22] * (F1 + REST / (F1 + INERTIA * inertia))
-        sine = firm / np.sqrt(F1 - r[22] * r[22] + firm * firm)
-        # Mohr and Coulomb's law by invariants: sin 3θ from the third tells how the sand is sheared
-        lode = np.float32(-2.598076) * j3 / max(j2 * root, np.float32(1e-30))
-        turn, along = lode_angle(lode)
-        reach = along - turn * sine * np.float32(0.57735027)
-        limit = pressure * sine / (shear * reach)
-        keep = F1 if root <= limit else limit / root
-        r[15], r[16], r[17] = mean + keep * dx, mean + keep * dy, mean + keep * dz
-        r[18], r[19], r[20] = keep * nxy, keep * nxz, keep * nyz
-        r[21] = F0
-        r[25] = -bulk * trace
+    for b in range(first // MANY, (last + MANY - 1) // MANY):
+        many = min(last - b * MANY, MANY)
+        copied(a[b], own, ROW)
+        placed(own, s, firsts, ny, nz)
+        for n in range(0, MANY, 16):
+            turned(s, WEIGHTS * MANY + n, MANY, records, RECORD * n + WEIGHTS, RECORD)
+        for n in range(many):
+            take(nodes, firsts[n], line, plane, records, RECORD * n)
+        for n in range(0, MANY, 16):
+            turned(records, RECORD * n, RECORD, s, n, MANY)
+        strained(own, s, dt / h, bulk, shear, sound, full, crowded, soft, low, high)
+        for n in range(many):
+            quickest = max(quickest, s[n]) if np.isfinite(s[n]) else np.float32(np.inf)
+            tightest = max(tightest, own[PACKING * MANY + n])
+        copied(own, a[b], ROW)
     told[first // block, 0] = quickest
     told[first // block, 1] = tightest
 
@@ -239,8 +301,8 @@ def velocities(nodes, at, v, first, last):
     """Velocities (3, k) of nodes (n, 4) with indices `at` (k,), from their momenta and masses."""
     for p in range(first, last):
         n = nodes[at[p]]
-        for axis in range(3):
-            v[axis, p] = n[axis] / n[3]
+        one = F1 / n[3]
+        v[0, p], v[1, p], v[2, p] = n[0] * one, n[1] * one, n[2] * one
 
 
 @kernel
@@ -302,14 +364,15 @@ def against(nodes, at, normal, moving, friction, stick, first, last):
 
 @kernel
 def fastest(a, first, last):
-    """The square of the greatest speed of grains first … last, infinite if a place, a velocity or a strain is no
-    number."""
+    """The square of the greatest speed of grains first … last, first being the first of a block; infinite if a place, a
+    velocity or a strain is no number."""
     most = F0
     for p in range(first, last):
-        r = a[p]
-        speed = r[3] * r[3] + r[4] * r[4] + r[5] * r[5]
-        others = r[0] + r[1] + r[2] + r[15] + r[16] + r[17]
-        if not np.isfinite(speed + F0 * others):
+        r, n = a[p // MANY], p % MANY
+        u, v, w = r[3 * MANY + n], r[4 * MANY + n], r[5 * MANY + n]
+        others = r[n] + r[MANY + n] + r[2 * MANY + n] + r[15 * MANY + n] + r[16 * MANY + n] + r[17 * MANY + n]
+        speed = u * u + v * v + w * w + F0 * others
+        if not np.isfinite(speed):
             return np.float32(np.inf)
         most = max(most, speed)
     return most
@@ -317,72 +380,93 @@ def fastest(a, first, last):
 
 @kernel
 def gather(a, order, out, first, last):
-    """Rows in another order, first … last."""
-    for p in range(first, last):
-        r, o = a[order[p]], out[p]
-        for c in range(a.shape[1]):
-            o[c] = r[c]
+    """Grains in another order, first … last, first being the first of a block."""
+    flat, at = a.reshape(-1), np.zeros(MANY, np.int64)
+    for begin in range(first, last, MANY):
+        many = min(MANY, last - begin)
+        for n in range(many):
+            p = np.int64(order[begin + n])
+            at[n] = p // MANY * ROW * MANY + p % MANY
+        block = out[begin // MANY]
+        for c in range(ROW):
+            for n in range(many):
+                block[c * MANY + n] = flat[at[n] + c * MANY]
 
 
 @kernel
 def marked(a, cells, shape, out, first, last):
     """Which grains first … last are in one of the marked cells (flat)."""
     for p in range(first, last):
-        i, j, k = np.int64(a[p, 0] + HALF), np.int64(a[p, 1] + HALF), np.int64(a[p, 2] + HALF)
+        r, n = a[p // MANY], p % MANY
+        i, j, k = np.int64(r[n] + HALF), np.int64(r[MANY + n] + HALF), np.int64(r[2 * MANY + n] + HALF)
         out[p] = cells[(i * shape[1] + j) * shape[2] + k]
 
 
-@kernel
-def places(a, out, first, last):
-    """Places of grains first … last into (3, n)."""
-    for p in range(first, last):
-        for axis in range(3):
-            out[axis, p] = a[p, axis]
+@inline
+def into_blocks(a, c, rows, order, first, last):
+    """Rows of an array, in another order, become the numbers of grains first … last from c on: row by row, since each
+    is far from the next."""
+    for k in range(rows.shape[0]):
+        row, to = rows[k], (c + k) * MANY
+        for begin in range(first, last, MANY):
+            block = a[begin // MANY]
+            for n in range(min(MANY, last - begin)):
+                block[to + n] = row[order[begin + n]]
+
+
+@inline
+def out_of_blocks(a, c, rows, first, last):
+    """The other way."""
+    for k in range(rows.shape[0]):
+        row, of = rows[k], (c + k) * MANY
+        whole = last // MANY * MANY
+        for begin in range(first, whole, MANY):
+            block = a[begin // MANY]
+            for n in range(MANY):
+                row[begin + n] = block[of + n]
+        for p in range(max(first, whole), last):
+            row[p] = a[p // MANY, of + p % MANY]
+
+
+@inline
+def turned_to(block, c, axes, scale, shift):
+    """Vectors of a block, whose numbers begin at c, along other axes: columns of (3, 3); then scaled and shifted."""
+    x, y, z = c * MANY, (c + 1) * MANY, (c + 2) * MANY
+    for n in range(MANY):
+        u, v, w = block[x + n], block[y + n], block[z + n]
+        block[x + n] = scale * (axes[0, 0] * u + axes[1, 0] * v + axes[2, 0] * w - shift[0])
+        block[y + n] = scale * (axes[0, 1] * u + axes[1, 1] * v + axes[2, 1] * w - shift[1])
+        block[z + n] = scale * (axes[0, 2] * u + axes[1, 2] * v + axes[2, 2] * w - shift[2])
 
 
 @kernel
-def pack(position, velocity, affine, strain, numbers, outward, turn, low, h, a, first, last):
-    """Rows of grains first … last from arrays (c, n): places, velocities and slopes in the scene, `numbers` being what
-    it spread by, packing and pressure over density. turn (3, 3): the domain's axes as columns; low (3,): its corner."""
-    for p in range(first, last):
-        r = a[p]
-        for axis in range(3):
-            x, v, g = F0, F0, F0
-            for c in range(3):
-                x += turn[c, axis] * position[c, p]
-                v += turn[c, axis] * velocity[c, p]
-                g += turn[c, axis] * outward[c, p]
-            r[axis], r[3 + axis], r[26 + axis] = (x - low[axis]) / h, v, g * h
-        for c in range(9):
-            r[6 + c] = affine[c, p]
-        for c in range(6):
-            r[15 + c] = strain[c, p]
-        r[21], r[24], r[25] = numbers[0, p], numbers[1, p], numbers[2, p]
+def pack(position, velocity, outward, affine, strain, order, axes, low, h, a, first, last):
+    """Places, velocities, slopes, affine motion and strain of grains first … last, from arrays (c, n) in another order,
+    of which the first three are in the scene; first being the first of a block. axes (3, 3): the domain's as columns;
+    low (3,): its corner."""
+    none = np.zeros(3, np.float32)
+    into_blocks(a, 0, position, order, first, last)
+    into_blocks(a, 3, velocity, order, first, last)
+    into_blocks(a, 6, affine, order, first, last)
+    into_blocks(a, 15, strain, order, first, last)
+    into_blocks(a, 26, outward, order, first, last)
+    for b in range(first // MANY, (last + MANY - 1) // MANY):
+        turned_to(a[b], 0, axes, F1 / h, low)
+        turned_to(a[b], 3, axes, F1, none)
+        turned_to(a[b], 26, axes, h, none)
 
 
 @kernel
-def unpack(a, position, velocity, affine, strain, numbers, outward, turn, low, h, first, last):
-    """The arrays that `pack` takes, from rows first … last."""
-    for p in range(first, last):
-        r = a[p]
-        for c in range(3):
-            x, v, g = F0, F0, F0
-            for axis in range(3):
-                x += turn[c, axis] * (r[axis] * h + low[axis])
-                v += turn[c, axis] * r[3 + axis]
-                g += turn[c, axis] * r[26 + axis]
-            position[c, p], velocity[c, p], outward[c, p] = x, v, g / h
-        for c in range(9):
-            affine[c, p] = r[6 + c]
-        for c in range(6):
-            strain[c, p] = r[15 + c]
-        numbers[0, p], numbers[1, p], numbers[2, p] = r[21], r[24], r[25]
-
-
-@kernel
-def bare(a, out, first, last):
-    """Rows that have nothing but their place, and the pressure in the place of a velocity."""
-    for p in range(first, last):
-        for axis in range(3):
-            out[p, axis] = a[p, axis]
-        out[p, 3] = a[p, 25]
+def unpack(a, position, velocity, outward, affine, strain, axes, low, h, first, last):
+    """The arrays that `pack` takes, from blocks that are of no use after it; axes and low: of the scene, seen from the
+    domain, in cells."""
+    none = np.zeros(3, np.float32)
+    for b in range(first // MANY, (last + MANY - 1) // MANY):
+        turned_to(a[b], 0, axes, h, low)
+        turned_to(a[b], 3, axes, F1, none)
+        turned_to(a[b], 26, axes, F1 / h, none)
+    out_of_blocks(a, 0, position, first, last)
+    out_of_blocks(a, 3, velocity, first, last)
+    out_of_blocks(a, 6, affine, first, last)
+    out_of_blocks(a, 15, strain, first, last)
+    out_of_blocks(a, 26, outward, first, last)

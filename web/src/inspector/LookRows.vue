@@ -59,10 +59,11 @@ const rows = computed<ParamSpec[]>(() => {
 })
 const names = computed(() => [...(frame.value?.names ?? []), ...(runs.drawn[props.flow]?.facts.mesh?.names ?? [])])
 const channels = computed(() => channelsOf(names.value, runs.formOf(props.flow), how.value.colour))
+const told = (v: number) => Number(v.toPrecision(4))
 /** What an end of the range is while it is fitted to the frame. */
 const fitted = computed<Record<string, number>>(() => ({
-  low: how.value.colour === 'speed' ? 0 : (frame.value?.low ?? 0),
-  high: frame.value?.high ?? 1,
+  low: how.value.colour === 'speed' ? 0 : told(frame.value?.low ?? 0),
+  high: told(frame.value?.high ?? 1),
 }))
 const mapped = computed(() => rows.value.some((p) => p.name === 'map'))
 const gradient = computed(() =>

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.flows.boxed_findings import buried, domain_of, inside_of, left, meets_nothing, thinner
 from errant_gust.core.flows.grains.flow import CFL, GrainFlow
 from errant_gust.core.flows.grains.forces import Push, SpeedLimit
 from errant_gust.core.flows.grains.obstacles import Collide
@@ -19,13 +20,8 @@ from errant_gust.core.study.finding import Finding, set_param
 SINKS = 8.0
 """Stiffness over what weighs on the floor: with less sand sinks by more than an eighth."""
 MANY = 0.5  # of the allowed substeps, from which on a frame is slow
-TRIED = 1500  # points
-BURIED = 0.9
-REFUSED, LEAVES = 0.02, 0.01
-MET = 1e-3
+REFUSED = 0.02
 TIGHT = 1.5
-SIDES = ("−x", "+x", "−y", "+y", "below", "above")
-OPENS = ("west", "east", "south", "north", "below", "above")
 
 
 def lane_findings(plan: Plan, flow: GrainFlow) -> list[Finding]:
@@ -104,21 +100,8 @@ def _source(plan: Plan, flow: GrainFlow, part: Placed) -> list[Finding]:
             f"the source is {float((upper - lower).min()):.3g} m thin, grains stand {flow.spacing:.3g} m apart",
             "hardly any fit in: make it two grains thick, or the spacing smaller",
         ))  # fmt: skip
-    points = np.random.default_rng(3).uniform(lower, upper, (TRIED, 3)).T.astype(np.float32)
-    points = np.ascontiguousarray(points[:, shape.distance(np.ascontiguousarray(points))[0] < source.margin + 1e-9])
-    if points.shape[1]:
-        inside = np.zeros(points.shape[1], bool)
-        for other in flow.parts(scene.time):
-            if isinstance(other.step, Collide) and other.step.side == "around":
-                for id in other.step.shapes:
-                    inside |= scene.shape(id).distance(points)[0] < 0
-        if inside.mean() > BURIED:
-            found.append(Finding(
-                "warning", "buried_source", where,
-                f"{inside.mean():.0%} of the source is inside an obstacle: nothing comes out there",
-                "move one of them, or let Collide leave the shape out",
-            ))  # fmt: skip
-    return found
+    points = inside_of(shape, source.margin + 1e-9)
+    return found + buried(scene, flow.parts(scene.time), where, points)
 
 
 def _overlap(flow: GrainFlow, part: Placed, scene: Any) -> list[Finding]:
@@ -146,39 +129,22 @@ def _overlap(flow: GrainFlow, part: Placed, scene: Any) -> list[Finding]:
 
 
 def _walls(plan: Plan, flow: GrainFlow, part: Placed) -> list[Finding]:
-    found, scene = [], plan.at(0.0)
-    for id in part.step.shapes:
-        shape = scene.shape(id)
-        if not shape.kind.bounded:
-            continue
-        thin = float(np.subtract(*shape.box[::-1]).min())
-        if thin < 2 * flow.spacing:
-            fits = float(f"{thin / 3:.2g}")
-            found.append(Finding(
-                "warning", "thin_wall", f"shapes.{id}",
-                f"is {thin:.3g} m thin, grains stand {flow.spacing:.3g} m apart: fast ones get through",
-                "make it two grains thick at least, or the spacing smaller",
-                set_param(f"Spacing {fits:g} m", f"{flow.parts(0.0)[0].where}.spacing", fits),
-            ))  # fmt: skip
+    found = []
+    for id, thin in thinner(plan.at(0.0), part.step.shapes, 2 * flow.spacing):
+        fits = float(f"{thin / 3:.2g}")
+        found.append(Finding(
+            "warning", "thin_wall", f"shapes.{id}",
+            f"is {thin:.3g} m thin, grains stand {flow.spacing:.3g} m apart: fast ones get through",
+            "make it two grains thick at least, or the spacing smaller",
+            set_param(f"Spacing {fits:g} m", f"{flow.parts(0.0)[0].where}.spacing", fits),
+        ))  # fmt: skip
     return found
 
 
 def frame_findings(plan: Plan, id: str, frames: Frames, frame: int) -> list[Finding]:
     """What is wrong with a frame."""
-    facts = frames.facts(frame)
-    lane = plan.study.find("flows", id, f"flows.{id}")
-    first = next((s for s in lane.steps if s.on), None)
-    domain = f"flows.{id}.{first.id}" if first else f"flows.{id}"
-    found: list[Finding] = []
-    born = max(1, facts.get("born", 0))
-    for side, opens, out in zip(SIDES, OPENS, facts.get("gone", []), strict=False):
-        if out > LEAVES * born:
-            through = f"at {side}" if side[-1] in "xyz" else side
-            found.append(Finding(
-                "warning", "leaves", f"{domain}.{opens}", f"{out:,} grains ({out / born:.1%}) left {through}",
-                "a larger region holds them, or close that side", set_param("Close it", f"{domain}.{opens}", False),
-                True,
-            ))  # fmt: skip
+    facts, domain = frames.facts(frame), domain_of(plan, id)
+    found = left(domain, facts, facts.get("born", 0), "sand")
     for where, (wanted, refused, walled) in facts.get("sources", {}).items():
         if refused > REFUSED * max(1, wanted):
             found.append(Finding(
@@ -201,11 +167,4 @@ def frame_findings(plan: Plan, id: str, frames: Frames, frame: int) -> list[Find
             "warning", "capped", domain, f"a push is faster than steps in time can follow ({facts['capped']:,} times)",
             "a Speed limit behind it, or a weaker push",
         ))  # fmt: skip
-    for where, share in facts.get("met", {}).items():
-        if share < MET and facts.get("count", 0):
-            found.append(Finding(
-                "warning", "meets_nothing", where,
-                f"{Push.label} meets no grains: its field is zero where they are",
-                "look at the field on a slice through the sand, or take 'Only where' out",
-            ))  # fmt: skip
-    return found
+    return found + meets_nothing(facts, Push.label, "sand")

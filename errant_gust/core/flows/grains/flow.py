@@ -11,24 +11,24 @@ from typing import Any, cast
 
 import numpy as np
 
-from errant_gust.core.blocks import BLOCK, Cancel, share_out
-from errant_gust.core.errors import BudgetError, Cancelled, GustError, StudyError
+from errant_gust.core.blocks import BLOCK, Cancel, share_out, threads
+from errant_gust.core.errors import Cancelled, GustError, StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.boxed import BoxedFlow
+from errant_gust.core.flows.boxed_points import BoxedPoints
 from errant_gust.core.flows.grains import walls
+from errant_gust.core.flows.grains.bundle import AT_ONCE, Bundle
+from errant_gust.core.flows.grains.cost import affordable
 from errant_gust.core.flows.grains.material import ANGLE, friction_of
 from errant_gust.core.flows.grains.sources import FULL, Source
 from errant_gust.core.flows.grains.state import GrainState
 from errant_gust.core.flows.grains.steps import SLOT, SORT, Domain, GrainStep, Work
 from errant_gust.core.flows.step import Emits, Placed, placed_steps
 from errant_gust.core.grids import transfer
-from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grains as kernels
 
-BYTES_EACH = 420  # a grain: its row, sorted and unsorted, its arrays, and the frame being written
-BYTES_A_NODE = 60
 MARGIN, MARGIN_BLOCK = 3, 4  # cells about the grains; the window grows by whole blocks
 CFL = 0.7
 """Of a voxel that a wave of pressure goes in a step in time."""
@@ -42,13 +42,13 @@ SOFT = 0.02
 STALE = 0.95
 """Cells that a grain may have gone since the grains were sorted."""
 FASTEST = 0.9  # voxels a step that a node may let through
-MANY = 2048  # grains that one thread does at a time
 
 
-class GrainFlow(BoxedFlow):
+class GrainFlow(BoxedPoints):
     """A grain lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
     sort, begins, least = SORT, Domain, 4
+    state = GrainState
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
         super().__init__(plan, id, quality=quality)
@@ -65,7 +65,7 @@ class GrainFlow(BoxedFlow):
         self.density = first.density
         self.spacing = first.spacing * (first.preview_spacing if quality == "preview" else 1.0)
         self.domain = self._voxels(scene, first)
-        self._check_memory(scene, parts)
+        self._estimated = affordable(self, scene, parts)
         self._sources_inside(self.domain, scene, parts)
         self.modulus = self._modulus(parts)
         self._fronts = walls.Fronts(self)
@@ -157,64 +157,18 @@ class GrainFlow(BoxedFlow):
         """Grains at most (about), and bytes for them and their grid: what sources hold, pour and bring."""
         return self._estimated
 
-    def _estimate(self, scene: Scene, parts: list[Placed]) -> tuple[int, int]:
-        whole = float(self.domain.voxels) * FULL
-        count = 0.0
-        span = (self.clock.end - self.clock.start) * self.clock.step
-        for part in parts:
-            if not isinstance(part.step, Source):
-                continue
-            source = part.step
-            if source.how == "at a rate":
-                made = source.count_by(part, cast(Any, _Asked(self)), max(span, 0.0))
-                count += min(made, source.rate * source.life / self.spacing**3) if source.life else made
-                continue
-            count += source.holds(self.domain, scene) / self.spacing**3
-            if source.how == "kept filled":
-                seconds = max(0.0, min(source.until, span) - max(source.begin, 0.0))
-                speed = float(np.linalg.norm(source.velocity)) + (0.5 * 9.81 * min(seconds, 0.5))
-                count += source.mouth(self.domain, scene) * speed * seconds / self.spacing**3
-        count = min(count, whole)
-        return int(count), self._bytes(count)
-
-    def _bytes(self, count: float) -> int:
-        """Memory for so many grains and the window around them."""
-        window = min(float(self.domain.voxels), 4 * count / FULL + 20_000)
-        return int(count * BYTES_EACH + window * BYTES_A_NODE)
-
     def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
         """See `kind.Flow`: grains by their spacing; time also by substeps, which follow spacing and stiffness."""
         was = measured.spacing / self.spacing
         return was**3 * max(1.0, was * self.sound / measured.sound), was**3
 
-    def _check_memory(self, scene: Scene, parts: list[Placed]) -> None:
-        self._estimated = count, need = self._estimate(scene, parts)
-        limit = budget()
-        if need > limit:
-            fits = float(f"{self.spacing * max(1.05, (need / (0.75 * limit)) ** (1 / 3)):.2g}")
-            raise BudgetError(
-                f"about {count:,} grains need up to {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
-                where=f"{parts[0].where}.spacing", fix=f"a spacing of {fits:g} m would fit", fits=fits,
-            )  # fmt: skip
-
     # frames ------------------------------------------------------------------------------------------------------
-
-    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> GrainState:
-        return GrainState.from_channels(arrays, facts)
-
-    def first(self) -> GrainState:
-        """What the sources hold at once."""
-        return self._advanced(GrainState.none(self.keeps), 0.0, 0.0, None)
-
-    def next(self, state: GrainState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GrainState:
-        """The state on frame + 1 from that on `frame`, which is kept in any case."""
-        return self._advanced(state, self.clock.seconds(frame), self.clock.seconds(frame + 1), cancel)
 
     def _advanced(self, state: GrainState, start: float, end: float, cancel: Cancel | None) -> GrainState:
         work = self._work(state, start, cancel)
         work.speed = self._swiftest(work)
         time, substeps, fastest = start, 0, 0.0
-        self._made_of(work, np.arange(work.count))
+        self._made_of(work)
         if end <= start:
             work.scene = self.scene_at(end)
             self._brought(work)
@@ -233,18 +187,30 @@ class GrainFlow(BoxedFlow):
         return self._state(work, {"substeps": substeps, "fastest": fastest})
 
     def _work(self, state: GrainState, start: float, cancel: Cancel | None) -> Work:
-        a = np.zeros((state.count, kernels.ROW), np.float32)
-        numbers = np.stack([state.spread, state.packing, state.pressure / np.float32(self.density)])
-        given = state.position, state.velocity, state.affine, state.strain, numbers, state.outward
-        share_out(partial(kernels.pack, *given, *self._frame(np.zeros(3)), a), state.count, block=MANY)
+        sand, order = Bundle.of(state.count, False), self._order(state)
+        given = state.position, state.velocity, state.outward, state.affine, state.strain, order.order
+        share_out(partial(kernels.pack, *given, *self._frame(np.zeros(3)), sand.a), state.count, block=AT_ONCE)
+        sand.put(kernels.SPREAD, order.sorted(state.spread))
+        sand.put(kernels.PACKING, order.sorted(state.packing))
+        sand.put(kernels.PRESSURE, order.sorted(state.pressure / np.float32(self.density)))
         own = {"id": state.id, "age": state.age, "life": state.life} | state.more
         shape = (1, 1, 1)
         made = Work(
-            self, self.scene_at(start), a, {k: v.copy() for k, v in own.items()}, np.zeros(3, int), shape,
+            self, self.scene_at(start), sand, {k: order.sorted(v) for k, v in own.items()}, np.zeros(3, int), shape,
             begun=start, cancel=cancel, born=state.born, refused=state.refused, left=list(state.left),
         )  # fmt: skip
         self._sorted(made)
         return made
+
+    def _order(self, state: GrainState) -> transfer.Order:
+        """How the grains of a state are sorted; it does not depend on the window."""
+        if not state.count:
+            return transfer.Order(np.zeros(0, np.int32), np.zeros(1, np.int32))
+        _, low, h = self._frame(np.zeros(3))
+        q = (self.domain.to_own(state.position) - low[:, None]) / h - np.float32(0.5)
+        lower = np.floor(q.min(axis=1))
+        shape = np.floor(q.max(axis=1)) - lower + 1
+        return transfer.order_by_cell(q - lower[:, None], cast(Any, tuple(int(n) for n in shape)))
 
     def _frame(self, origin: Array) -> tuple[Array, Array, np.float32]:
         """The domain's axes, the corner of a window whose first node is `origin`, and the size of a voxel."""
@@ -260,7 +226,7 @@ class GrainFlow(BoxedFlow):
         found: list[float] = []
 
         def look(first: int, last: int) -> None:
-            found.append(float(kernels.fastest(work.a, first, last)))
+            found.append(float(kernels.fastest(work.sand.a, first, last)))
 
         share_out(look, work.count, block=BLOCK)
         return self._sane(math.sqrt(max(found, default=0.0)))
@@ -309,17 +275,15 @@ class GrainFlow(BoxedFlow):
                 cast(Any, part.step).source(part, work)
                 if work.drift > STALE:
                     fresh = np.arange(before, work.count)
-                    work.a[fresh, kernels.SINE] = friction_of(np.float32(ANGLE))
+                    work.sand.put(kernels.SINE, friction_of(np.float32(ANGLE)), fresh)
                     self._made_of(work, fresh)
                     self._sorted(work)
                     before = work.count
 
-    def _made_of(self, work: Work, some: Array) -> None:
-        """Friction and cohesion of grains by index."""
-        if not some.size:
-            return
-        work.a[some, kernels.SINE] = friction_of(np.float32(ANGLE))
-        work.a[some, kernels.TENSION] = 0
+    def _made_of(self, work: Work, some: Array | None = None) -> None:
+        """Friction and cohesion of all grains, or of some by index."""
+        work.sand.put(kernels.SINE, friction_of(np.float32(ANGLE)), some)
+        work.sand.put(kernels.TENSION, 0, some)
         for part in self.parts(work.begun):
             part.step.material(part, work, some)
 
@@ -332,8 +296,8 @@ class GrainFlow(BoxedFlow):
         parts = self.parts(work.begun)
         domain = cast(Domain, parts[0].step)
         f, h = np.float32, self.domain.voxel_size
-        nodes = self._to_nodes(work, work.a, work.dt)
-        flat = nodes.reshape(-1, 4)
+        nodes = self._to_nodes(work, work.sand, work.dt)
+        flat = nodes[:-4].reshape(-1, 4)
         work.active = np.flatnonzero(flat[:, 3] > 0)
         work.v = np.empty((3, work.active.size), np.float32)
         share_out(partial(kernels.velocities, flat, work.active, work.v), work.active.size, block=BLOCK)
@@ -341,43 +305,49 @@ class GrainFlow(BoxedFlow):
             part.step.pushes(part, work)
         self._put_back(work, flat)
         held = self._fronts.at(work, parts)
-        self._fronts.act(nodes, held, work, domain)
-        told = np.zeros((-(-work.count // MANY), 2), np.float32)
+        self._fronts.act(flat.reshape(*work.shape, 4), held, work, domain)
+        block, told = self._told(work.count)
         step = partial(
-            kernels.from_nodes, work.a, nodes.reshape(-1), work.shape, f(work.dt), f(h), f(self.bulk), f(self.shear),
-            f(self.sound), f(FULL), f(CROWDED), f(SOFT * self.modulus), *self._fronts.bounds(work, domain), told, MANY,
+            kernels.from_nodes, work.sand.a, nodes, work.shape, f(work.dt), f(h), f(self.bulk), f(self.shear),
+            f(self.sound), f(FULL), f(CROWDED), f(SOFT * self.modulus), *self._fronts.bounds(work, domain), told, block,
         )  # fmt: skip
-        share_out(step, work.count, block=MANY)
+        share_out(step, work.count, block=block)
         work.speed = self._sane(float(np.sqrt(told[:, 0].max())))
         put = self._fronts.keep_out(held, work)
         work.drift += work.speed * work.dt / h + put + (0.1 if told[:, 1].max() > kernels.APART else 0.0)
         work.own["age"] += f(work.dt)
 
-    def _to_nodes(self, work: Work, rows: Array, dt: float) -> Array:
-        """Momenta and masses of the nodes (nx, ny, nz, 4) from sorted rows."""
-        nodes = np.zeros((*work.shape, 4), np.float32)
+    def _to_nodes(self, work: Work, sand: Bundle, dt: float) -> Array:
+        """Momenta and masses of the nodes (nx, ny, nz, 4), and a node more, flat, from sorted grains."""
+        nodes = np.zeros(4 * math.prod(work.shape) + 4, np.float32)
         f = np.float32
         to = partial(
-            kernels.to_nodes, rows, work.start, nodes.reshape(-1), work.shape, f(dt), f(self.domain.voxel_size),
+            kernels.to_nodes, sand.a, work.start, nodes, work.shape, f(dt), f(self.domain.voxel_size),
             f(self.stiff), f(self.shear), f(self.sound),
         )  # fmt: skip
         transfer.by_slabs(to, work.shape[0])
         return nodes
 
+    @staticmethod
+    def _told(count: int) -> tuple[int, Array]:
+        """How many grains a thread does at a time, and room for what it tells: a call costs as much as a thousand."""
+        block = -(-max(1024, -(-count // (2 * threads()))) // kernels.MANY) * kernels.MANY
+        return block, np.zeros((-(-count // block), 2), np.float32)
+
     def _looked_about(self, work: Work) -> None:
         """How tightly grains lie that have not moved yet, and where their surface looks."""
         if not work.count:
             return
-        a = work.a.copy()
-        nodes = self._to_nodes(work, a, 0.0)
-        nodes[..., :3] = 0
+        sand = Bundle(work.sand.a.copy(), work.count)
+        nodes = self._to_nodes(work, sand, 0.0)
+        nodes.reshape(-1, 4)[:, :3] = 0
         f, ends = np.float32, (np.zeros(3, np.float32), np.array(work.shape, np.float32))
-        told = np.zeros((-(-work.count // MANY), 2), np.float32)
+        block, told = self._told(work.count)
         numbers = (f(x) for x in (0, 1, self.bulk, self.shear, self.sound, FULL, 1e9, 0))
-        look = partial(kernels.from_nodes, a, nodes.reshape(-1), work.shape, *numbers, *ends, told, MANY)
-        share_out(look, work.count, block=MANY)
+        look = partial(kernels.from_nodes, sand.a, nodes, work.shape, *numbers, *ends, told, block)
+        share_out(look, work.count, block=block)
         for which in (kernels.PACKING, kernels.OUTWARD):
-            work.a[:, which] = a[:, which]
+            work.sand.put(which, sand.get(which))
 
     def _put_back(self, work: Work, flat: Array) -> None:
         """Velocities into the nodes, none faster than a step in time can follow."""
@@ -397,32 +367,23 @@ class GrainFlow(BoxedFlow):
 
     def _sorted(self, work: Work) -> None:
         """Grains in the order of their cells, in a window that holds them and what sources may bring."""
-        q = self._places(work)
+        q = work.sand.get(kernels.PLACE)
         if self._leave(work, q):
-            q = self._places(work)
+            q = work.sand.get(kernels.PLACE)
         low, high = self._window(work, q)
         shape = tuple(int(n) for n in high - low + 1)
         if tuple(low) != tuple(work.origin) or shape != work.shape:
             work.moved()
             shift = (work.origin - low).astype(np.float32)
-            work.a[:, kernels.PLACE] += shift
             q += shift[:, None]
+            work.sand.put(kernels.PLACE, q)
         work.origin, work.shape = low, cast(Any, shape)
-        order = transfer.order_by_cell(q, work.shape)
+        order = transfer.order_by_cell(q - np.float32(0.5), work.shape)
         if (np.diff(order.order) != 1).any():
-            rows = np.empty_like(work.a)
-            share_out(partial(kernels.gather, work.a, order.order, rows), work.count, block=MANY)
-            work.a = rows
+            work.sand = work.sand.some(order.order)
             work.own = {k: order.sorted(v) for k, v in work.own.items()}
         work.start = np.ascontiguousarray(order.start[:: shape[1] * shape[2]])
         work.drift = 0.0
-
-    @staticmethod
-    def _places(work: Work) -> Array:
-        """Places (3, n) in cells of the window."""
-        q = np.empty((3, work.count), np.float32)
-        share_out(partial(kernels.places, work.a, q), work.count, block=MANY)
-        return q
 
     def _window(self, work: Work, q: Array) -> tuple[Array, Array]:
         """First and last node, in the domain, of a window for grains at q (3, n) in cells of the present one, and for
@@ -498,17 +459,21 @@ class GrainFlow(BoxedFlow):
 
     def _state(self, work: Work, pace: dict[str, float]) -> GrainState:
         own, n = dict(work.own), work.count
-        position, velocity, outward, numbers = (np.empty((3, n), np.float32) for _ in range(4))
-        affine, strain = np.empty((9, n), np.float32), np.empty((6, n), np.float32)
-        taken = position, velocity, affine, strain, numbers, outward
-        share_out(partial(kernels.unpack, work.a, *taken, *self._frame(work.origin)), n, block=MANY)
+        grid, window = self._stored(work)
+        sand = work.sand
+        position, velocity, outward, affine, strain = (np.empty((c, n), np.float32) for c in (3, 3, 3, 9, 6))
+        given = sand.a, position, velocity, outward, affine, strain
+        axes, low, h = self._frame(work.origin)
+        back = np.ascontiguousarray(axes.T), -axes @ low / h, h
+        share_out(partial(kernels.unpack, *given, *back), n, block=AT_ONCE)
         base: dict[str, Any] = {k: own.pop(k) for k in ("id", "age", "life")}
         made = GrainState(
-            position=position, velocity=velocity, affine=affine, strain=strain, spread=numbers[0], packing=numbers[1],
-            pressure=numbers[2] * np.float32(self.density), outward=outward, **base, more=own, born=work.born,
+            position=position, velocity=velocity, affine=affine, strain=strain, spread=sand.get(kernels.SPREAD),
+            packing=sand.get(kernels.PACKING), pressure=sand.get(kernels.PRESSURE) * np.float32(self.density),
+            outward=outward, **base, more=own, born=work.born,
             refused=work.refused, left=tuple(work.left),
         )  # fmt: skip
-        made.grid, made.window = self._stored(work)
+        made.grid, made.window = grid, window
         made.pace = {
             **pace, "spacing": self.spacing, "voxel_size": self.domain.voxel_size,
             "stiffness": self.modulus * self.density, "tightest": float(made.packing.max(initial=0.0)),
@@ -522,9 +487,9 @@ class GrainFlow(BoxedFlow):
 
     def _stored(self, work: Work) -> tuple[dict[str, Array], GridRegion]:
         """What is kept of the grid: packing, and pressure in Pa, about its nodes."""
-        bare = np.zeros_like(work.a)
-        share_out(partial(kernels.bare, work.a, bare), work.count, block=MANY)
-        nodes = self._to_nodes(work, bare, 0.0)
+        flat = np.zeros(4 * math.prod(work.shape) + 4, np.float32)
+        transfer.by_slabs(partial(kernels.weighed, work.sand.a, work.start, flat, work.shape), work.shape[0])
+        nodes = flat[:-4].reshape(*work.shape, 4)
         mass = nodes[..., 3]
         pressure = np.divide(nodes[..., 0], mass, out=np.zeros_like(mass), where=mass > 1e-6)
         h = self.domain.voxel_size
@@ -533,10 +498,3 @@ class GrainFlow(BoxedFlow):
         return {
             "packing": mass / np.float32(FULL), "pressure": pressure * np.float32(self.density)
         }, window  # fmt: skip
-
-
-class _Asked:
-    """As much of a `Work` as a source needs to tell how much it brings."""
-
-    def __init__(self, flow: GrainFlow) -> None:
-        self.flow = flow

@@ -54,13 +54,13 @@ class Friction(GrainStep):
 
     def material(self, part: Placed, work: Work, some: Array) -> None:
         points = self._points(part, work, some)
-        work.a[some, kernels.SINE] = friction_of(work.number_at(part, "angle", points))
+        work.sand.put(kernels.SINE, friction_of(work.number_at(part, "angle", points)), some)
 
     @staticmethod
     def _points(part: Placed, work: Work, some: Array) -> Array:
         if not part.varying:
             return np.zeros((3, 0), np.float32)
-        return work.points(np.ascontiguousarray(work.a[some, kernels.PLACE].T))
+        return work.points(work.sand.get(kernels.PLACE, some))
 
 
 class Cohesion(GrainStep):
@@ -87,7 +87,7 @@ class Cohesion(GrainStep):
     def material(self, part: Placed, work: Work, some: Array) -> None:
         points = Friction._points(part, work, some)
         strength = np.maximum(work.number_at(part, "strength", points), 0)
-        work.a[some, kernels.TENSION] = strength / np.float32(work.flow.bulk * work.flow.density)
+        work.sand.put(kernels.TENSION, strength / np.float32(work.flow.bulk * work.flow.density), some)
 
 
 class Colour(GrainStep):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -21,6 +21,9 @@ from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grains as kernels
 from errant_gust.core.kernels.seeding import free_places
 from errant_gust.core.study.parameters import FieldId, FlowId, ShapeId, Vec3, param
+
+if TYPE_CHECKING:
+    from errant_gust.core.flows.grains.flow import GrainFlow
 
 FULL = 8.0
 """Grains in a voxel of settled sand: two along each side."""
@@ -251,7 +254,7 @@ class Source(GrainStep, Fills):
     def _free(self, work: Work, places: Array) -> Array:
         """Which of the places (3, m) have room: where the grains that are in the source are not as close as it fills
         them."""
-        q = np.ascontiguousarray(work.a[:, kernels.PLACE].T)
+        q = work.sand.get(kernels.PLACE)
         order = transfer.order_by_cell(q, work.shape)
         q = order.sorted(q)
         own, margin = np.zeros(q.shape[1], bool), np.float32(1)
@@ -280,21 +283,21 @@ class Source(GrainStep, Fills):
 
     # at a rate ---------------------------------------------------------------------------------------------------
 
-    def count_by(self, part: Placed, work: Work, time: float) -> int:
+    def count_by(self, part: Placed, flow: GrainFlow, time: float) -> int:
         """How many grains it has wanted to bring by a time."""
         if time < self.begin:
             return 0
-        total = work.flow.total_of(part, "rate")
+        total = flow.total_of(part, "rate")
         volume = self.burst + max(0.0, total(min(time, self.until)) - total(self.begin))
-        return int(np.floor(volume / work.flow.spacing**3 + 1e-6))
+        return int(np.floor(volume / flow.spacing**3 + 1e-6))
 
     def _at_a_rate(self, part: Placed, work: Work) -> tuple[Array, Array]:
         """Places (3, m) in cells of the window where grains come out in this substep, and their numbers."""
         end = work.scene.time
         # what begins with the first frame was brought on it
         began = work.dt == 0 or (self.begin > 0 and work.begun <= self.begin + 1e-9)
-        first = 0 if began else self.count_by(part, work, work.begun)
-        last = self.count_by(part, work, end)
+        first = 0 if began else self.count_by(part, work.flow, work.begun)
+        last = self.count_by(part, work.flow, end)
         if last - first > MOST_PLACES:
             raise StudyError(
                 f"{last - first:,} grains at once are too many", where=f"{part.where}.rate",
@@ -351,8 +354,8 @@ class Source(GrainStep, Fills):
         inside = ((cell >= 0) & (cell < np.array(shape)[:, None])).all(axis=0)
         room = np.zeros(places.shape[1], bool)
         flat = np.ravel_multi_index(tuple(cell[:, inside]), shape)
-        there = np.floor(work.a[:, kernels.PLACE]).astype(np.int64)
-        held = np.bincount(np.ravel_multi_index(tuple(there.T), shape), minlength=int(np.prod(shape)))
+        there = np.floor(work.sand.get(kernels.PLACE)).astype(np.int64)
+        held = np.bincount(np.ravel_multi_index(tuple(there), shape), minlength=int(np.prod(shape)))
         order = np.argsort(flat, kind="stable")
         run = flat[order]
         first = np.searchsorted(run, run)
@@ -374,10 +377,10 @@ class Source(GrainStep, Fills):
             raise StudyError(
                 "the velocity is not a number everywhere", where=f"{part.where}.velocity_by", fix="look at its lane"
             )
-        rows = np.zeros((n, kernels.ROW), np.float32)
-        rows[:, kernels.PLACE] = q.T
-        rows[:, kernels.MOVING] = work.along(velocity).T
-        rows[:, kernels.SPREAD] = LOOSE if self.how == "at a rate" else 0
+        fresh = np.zeros((kernels.ROW, n), np.float32)
+        fresh[kernels.PLACE] = q
+        fresh[kernels.MOVING] = work.along(velocity)
+        fresh[kernels.SPREAD] = LOOSE if self.how == "at a rate" else 0
         own: dict[str, Array] = {
             "id": np.arange(work.born, work.born + n, dtype=np.int64).astype(np.uint32),
             "age": np.zeros(n, np.float32), "life": self._lives(numbers),
@@ -385,7 +388,7 @@ class Source(GrainStep, Fills):
         if "colour" in work.own:
             tint = work.at(self.colour_by, points) if self.colour_by else np.array(self.colour)[:, None]
             own["colour"] = np.clip(np.broadcast_to(tint, (3, n)), 0, 1).astype(np.float32)
-        work.join(rows, own)
+        work.join(fresh, own)
 
     def _lives(self, numbers: Array) -> Array:
         if not self.life:

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.boxed_points import of_points, told_of, turned
 from errant_gust.core.flows.results import Channel
 from errant_gust.core.grids.region import GridRegion
 
@@ -79,25 +80,17 @@ class GrainState:
 
     def channels(self) -> dict[str, Array]:
         """Arrays as they are stored: of grains (n, c) and (n,), and of the grid."""
-        plain = {k: np.ascontiguousarray(v.T) if v.ndim == 2 else v for k, v in self.arrays().items()}
-        return plain | {GRID + k: v for k, v in self.grid.items()}
+        return turned(self.arrays()) | {GRID + k: v for k, v in self.grid.items()}
 
     def facts(self) -> dict[str, Any]:
         """What is written beside the arrays of a frame."""
-        made: dict[str, Any] = {
+        return {
             "count": self.count, "born": self.born, "refused": self.refused, "gone": list(self.left), **self.pace,
+            **told_of(self.window),
         }  # fmt: skip
-        w = self.window
-        if w is not None:
-            made["region"] = {
-                "lower": list(w.lower), "shape": list(w.shape), "voxel_size": w.voxel_size, "turn": list(w.turn),
-            }  # fmt: skip
-        return made
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any]) -> "GrainState":
         """The state as it was stored; the grid is made anew in the next step."""
-        own = {k: np.ascontiguousarray(v.T) if v.ndim == 2 else v for k, v in arrays.items() if "." not in k}
-        more = {k: v for k, v in own.items() if k not in BASE}
-        base: dict[str, Any] = {k: own[k] for k in BASE}
+        base, more = of_points(arrays, BASE)
         return cls(**base, more=more, born=facts["born"], refused=facts["refused"], left=tuple(facts["gone"]))

@@ -12,6 +12,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.flows.boxed import Sides
+from errant_gust.core.flows.grains.bundle import Bundle
 from errant_gust.core.flows.step import FlowStep, Placed
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grains as kernels
@@ -30,7 +31,7 @@ SLOT = 1 / 48
 class Work:
     """The grains while they are stepped, and what the steps of the lane do with them.
 
-    a: rows (n, ROW) of `kernels.grains`, places in cells of the window; own: other arrays by name, (n,) or (c, n), in
+    sand: their numbers, places in cells of the window; own: other arrays by name, (n,) or (c, n), in
     the same order. The window is a box of nodes whose first is node `origin` of the domain; `active` are the flat
     indices (k,) of those that have grains about them, and `v` (3, k) their velocities along the domain's axes. scene:
     at the end of the substep of dt seconds, which begins at `begun`.
@@ -38,7 +39,7 @@ class Work:
 
     flow: GrainFlow
     scene: Scene
-    a: Array
+    sand: Bundle
     own: dict[str, Array]
     origin: Array
     shape: tuple[int, int, int]
@@ -69,12 +70,12 @@ class Work:
 
     @property
     def count(self) -> int:
-        return len(self.a)
+        return self.sand.count
 
     def points(self, q: Array | None = None) -> Array:
         """Places (3, n) in the scene of grains, or of places in cells of the window."""
         if q is None:
-            q = np.ascontiguousarray(self.a[:, kernels.PLACE].T)
+            q = self.sand.get(kernels.PLACE)
         h = np.float32(self.domain.voxel_size)
         low = np.array(self.domain.lower, np.float32)[:, None] + h * self.origin[:, None].astype(np.float32)
         return self.domain.to_scene(np.ascontiguousarray(q * h + low))
@@ -85,7 +86,7 @@ class Work:
 
     def velocities(self) -> Array:
         """Velocities (3, n) of grains in the scene."""
-        return self.domain.to_scene(np.ascontiguousarray(self.a[:, kernels.MOVING].T))
+        return self.domain.to_scene(self.sand.get(kernels.MOVING))
 
     def at(self, lane: str, points: Array, scene: Scene | None = None) -> Array:
         """A field lane at points (3, n) of the scene: (n,) or (3, n) along the scene's axes."""
@@ -137,20 +138,20 @@ class Work:
         lane = part.varying.get(name)
         return self.lane(lane, f"{part.where}.{name}") if lane else np.float32(getattr(part.step, name))
 
-    def join(self, rows: Array, own: dict[str, Array]) -> None:
-        """New grains: their rows and other arrays."""
-        self.a = np.concatenate([self.a, rows])
+    def join(self, made: Array, own: dict[str, Array]) -> None:
+        """New grains: their numbers (ROW, m) and other arrays."""
+        self.sand = self.sand.joined(made)
         for name, a in self.own.items():
             fresh = own.get(name)
             if fresh is None:
-                fresh = np.zeros((*a.shape[:-1], len(rows)), a.dtype)
+                fresh = np.zeros((*a.shape[:-1], made.shape[1]), a.dtype)
             self.own[name] = np.concatenate([a, fresh.astype(a.dtype)], axis=-1)
-        self.born += len(rows)
+        self.born += made.shape[1]
         self.drift = np.inf
 
     def keep(self, some: Array) -> None:
         """Only some (n,) of the grains are left."""
-        self.a = np.ascontiguousarray(self.a[some])
+        self.sand = self.sand.some(np.flatnonzero(some))
         self.own = {k: np.ascontiguousarray(v[..., some]) for k, v in self.own.items()}
         self.drift = np.inf
 

@@ -177,7 +177,7 @@ class Fronts:
         """Which grains may be in a wall."""
         if h.near is not None:
             out = np.empty(work.count, bool)
-            share_out(partial(kernels.marked, work.a, h.near, work.shape, out), work.count, block=BLOCK)
+            share_out(partial(kernels.marked, work.sand.a, h.near, work.shape, out), work.count, block=BLOCK)
             return np.flatnonzero(out)
         if h.wall.sign < 0 or not h.wall.shape.kind.bounded:
             return np.arange(work.count)
@@ -189,7 +189,7 @@ class Fronts:
     def _out_of(wall: Wall, work: Work, near: Array) -> float:
         domain, h = work.domain, np.float32(work.domain.voxel_size)
         skin = np.float32(SKIN) * h
-        points = work.points(np.ascontiguousarray(work.a[near, kernels.PLACE].T))
+        points = work.points(work.sand.get(kernels.PLACE, near))
         inside = wall.distance(points) < skin
         if not inside.any():
             return 0.0
@@ -205,12 +205,13 @@ class Fronts:
             points = np.ascontiguousarray(points + normal * depth)
         low = np.array(domain.lower, np.float32)[:, None]
         own = (domain.to_own(points) - low) / h - work.origin[:, None].astype(np.float32)
-        way = float(np.abs(own.T - work.a[near, kernels.PLACE]).max())
-        work.a[near, kernels.PLACE] = own.T
-        v = domain.to_scene(np.ascontiguousarray(work.a[near, kernels.MOVING].T))
+        way = float(np.abs(own - work.sand.get(kernels.PLACE, near)).max())
+        work.sand.put(kernels.PLACE, own, near)
+        moving = work.sand.get(kernels.MOVING, near)
+        v = domain.to_scene(moving)
         if wall.shape.moves:
             v = v - wall.shape.surface_velocity(points)
         into = np.minimum((v * normal).sum(axis=0), 0)
         lost = domain.to_own(np.ascontiguousarray(normal * into))
-        work.a[near, kernels.MOVING] -= lost.T
+        work.sand.put(kernels.MOVING, moving - lost, near)
         return way

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.flows.boxed_findings import TRIED, buried, domain_of, inside_of, left, meets_nothing, thinner
 from errant_gust.core.flows.liquid.flow import NOTHING, LiquidFlow
 from errant_gust.core.flows.liquid.forces import Push
 from errant_gust.core.flows.liquid.obstacles import Collide
@@ -17,12 +18,7 @@ from errant_gust.core.study.finding import Finding, set_param
 
 WATER = 2e-6  # m²/s; less is meant to be thin
 STIFF = 2e4  # dt ν / h² from which liquid moves as one piece
-TRIED = 1500  # points
-BURIED, FULL = 0.9, 0.9  # shares
-LEAVES, GAINED = 0.01, 0.01
-MET = 1e-3
-SIDES = ("−x", "+x", "−y", "+y", "below", "above")
-OPENS = ("west", "east", "south", "north", "below", "above")
+FULL, GAINED = 0.9, 0.01  # shares
 
 
 def lane_findings(plan: Plan, flow: LiquidFlow) -> list[Finding]:
@@ -86,18 +82,10 @@ def _source(plan: Plan, flow: LiquidFlow, part: Placed) -> list[Finding]:
             "warning", "thin_source", where, f"the source is {least:.3g} m thin, voxels are {h:.3g} m",
             "it drips; make it two voxels thick, or the voxels smaller",
         ))  # fmt: skip
-    points = np.random.default_rng(3).uniform(lower, upper, (TRIED, 3)).T.astype(np.float32)
-    points = np.ascontiguousarray(points[:, shape.distance(np.ascontiguousarray(points))[0] < 0])
-    n = points.shape[1]
-    if not n:
+    points = inside_of(shape)
+    if not points.shape[1]:
         return found
-    held = _held(scene, flow, points)
-    if held > BURIED:
-        found.append(Finding(
-            "warning", "buried_source", where,
-            f"{held:.0%} of the source is inside an obstacle: nothing comes out there",
-            "move one of them, or let Collide leave the shape out",
-        ))  # fmt: skip
+    found += buried(scene, flow.parts(scene.time), where, points)
     filled = _filled(flow, shape)
     if filled > FULL:
         found.append(Finding(
@@ -115,33 +103,18 @@ def _filled(flow: LiquidFlow, shape: Any) -> float:
     return float((shape.distance(points)[0] < 0).mean())
 
 
-def _held(scene: Any, flow: LiquidFlow, points: Any) -> float:
-    """Share of points (3, n) that are in obstacles."""
-    inside = np.zeros(points.shape[1], bool)
-    for part in flow.parts(scene.time):
-        if isinstance(part.step, Collide) and part.step.side == "around":
-            for id in part.step.shapes:
-                inside |= scene.shape(id).distance(points)[0] < 0
-    return float(inside.mean())
-
-
 def _walls(plan: Plan, flow: LiquidFlow, part: Placed) -> list[Finding]:
     found, h = [], flow.domain.voxel_size
     scene = plan.at(0.0)
-    for id in part.step.shapes:
-        shape = scene.shape(id)
-        if not shape.kind.bounded:
-            continue
-        thin = float(np.subtract(*shape.box[::-1]).min())
-        if thin < h:
-            fits = float(f"{thin / 1.5:.2g}")
-            region = flow.parts(0.0)[0].step.region
-            found.append(Finding(
-                "warning", "thin_wall", f"shapes.{id}",
-                f"is {thin:.3g} m thin, voxels are {h:.3g} m: liquid gets through",
-                "make it a voxel thick at least, or the voxels smaller",
-                set_param(f"Voxel size {fits:g} m", f"regions.{region}.voxel_size", fits),
-            ))  # fmt: skip
+    for id, thin in thinner(scene, part.step.shapes, h):
+        fits = float(f"{thin / 1.5:.2g}")
+        region = flow.parts(0.0)[0].step.region
+        found.append(Finding(
+            "warning", "thin_wall", f"shapes.{id}",
+            f"is {thin:.3g} m thin, voxels are {h:.3g} m: liquid gets through",
+            "make it a voxel thick at least, or the voxels smaller",
+            set_param(f"Voxel size {fits:g} m", f"regions.{region}.voxel_size", fits),
+        ))  # fmt: skip
     return found
 
 
@@ -164,35 +137,12 @@ def _twice(parts: list[Placed]) -> list[Finding]:
 
 def frame_findings(plan: Plan, id: str, frames: Frames, frame: int) -> list[Finding]:
     """What is wrong with a frame."""
-    facts = frames.facts(frame)
-    lane = plan.study.find("flows", id, f"flows.{id}")
-    first = next((s for s in lane.steps if s.on), None)
-    domain = f"flows.{id}.{first.id}" if first else f"flows.{id}"
-    found: list[Finding] = []
-    came = max(1, facts.get("sourced", 0))
-    for side, opens, out in zip(SIDES, OPENS, facts.get("gone", []), strict=False):
-        if out > LEAVES * came:
-            cubic = out * facts["spacing"] ** 3
-            found.append(Finding(
-                "warning", "leaves", f"{domain}.{opens}",
-                f"{out / came:.1%} of the liquid ({cubic:.2g} m³) left the region {_through(side)}",
-                "a larger region holds it, or close that side", set_param("Close it", f"{domain}.{opens}", False), True,
-            ))  # fmt: skip
+    facts, domain = frames.facts(frame), domain_of(plan, id)
+    found = left(domain, facts, facts.get("sourced", 0), "liquid")
     gained = facts.get("gained", 0.0)
     if abs(gained) > GAINED:
         found.append(Finding(
             "warning", "volume", domain, f"{abs(gained):.1%} of the volume was {'gained' if gained > 0 else 'lost'}",
             "smaller voxels, or a shorter longest way in a substep, keep it better",
         ))  # fmt: skip
-    for where, share in facts.get("met", {}).items():
-        if share < MET and facts.get("count", 0):
-            found.append(Finding(
-                "warning", "meets_nothing", where,
-                f"{Push.label} meets no liquid: its field is zero where the liquid is",
-                "look at the field on a slice through the liquid, or take 'Only where' out",
-            ))  # fmt: skip
-    return found
-
-
-def _through(side: str) -> str:
-    return f"at {side}" if side[-1] in "xyz" else side
+    return found + meets_nothing(facts, Push.label, "liquid")

@@ -17,7 +17,7 @@ from errant_gust.core.errors import BudgetError, Cancelled, GustError, SolverErr
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.boxed import BoxedFlow
+from errant_gust.core.flows.boxed_points import BoxedPoints
 from errant_gust.core.flows.liquid import walls
 from errant_gust.core.flows.liquid.channels import LiquidChannel
 from errant_gust.core.flows.liquid.reseeding import reseeded
@@ -45,10 +45,11 @@ NOTHING = 1e-3
 """dt ν / h² below which viscosity is not solved for: the voxels are more viscous."""
 
 
-class LiquidFlow(BoxedFlow):
+class LiquidFlow(BoxedPoints):
     """A liquid lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
     sort, begins, least = SORT, Domain, 4
+    state = LiquidState
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
         super().__init__(plan, id, quality=quality)
@@ -146,17 +147,6 @@ class LiquidFlow(BoxedFlow):
             )  # fmt: skip
 
     # frames ------------------------------------------------------------------------------------------------------
-
-    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> LiquidState:
-        return LiquidState.from_channels(arrays, facts)
-
-    def first(self) -> LiquidState:
-        """What the sources hold at once."""
-        return self._advanced(LiquidState.none(self.keeps), 0.0, 0.0, None)
-
-    def next(self, state: LiquidState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> LiquidState:
-        """The state on frame + 1 from that on `frame`, which is kept in any case."""
-        return self._advanced(state, self.clock.seconds(frame), self.clock.seconds(frame + 1), cancel)
 
     def _advanced(self, state: LiquidState, start: float, end: float, cancel: Cancel | None) -> LiquidState:
         h, low = np.float32(self.domain.voxel_size), np.array(self.domain.lower, np.float32)[:, None]
