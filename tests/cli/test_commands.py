@@ -274,10 +274,25 @@ def test_grains_are_run_checked_and_written_from_the_command_line(tmp_path):
         made = gust("export", out, "--to", to, "--format", format, "--frames", "6-6", *words).stdout
         assert ending in made
         assert (to / ending).stat().st_size > 1000
+    said = subprocess.run(
+        ["vdb_print", tmp_path / "packingvdb" / "silica.packing.0006.vdb"], capture_output=True, text=True, check=True
+    ).stdout  # fmt: skip
+    assert "packing" in said
+    assert "float" in said
     rows = (tmp_path / "csv" / "silica.0006.csv").read_text().splitlines()
     assert len(rows) == 1 + len(np.load(tmp_path / "npz" / "silica.0006.npz")["position"])
     assert {"pressure", "packing"} <= set(rows[0].split(","))
     names = [op["id"] for op in json.loads(gust("ops", "--json").stdout)["steps"] if op.get("lane") == "grains"]
-    assert {"domain", "source", "push", "friction", "cohesion", "collide", "speed_limit", "thin_out", "surface"} <= set(
-        names
-    )
+    assert {
+        "domain",
+        "source",
+        "push",
+        "friction",
+        "cohesion",
+        "collide",
+        "speed_limit",
+        "thin_out",
+        "surface",
+        "channel",
+        "hold",
+    } <= set(names)

@@ -101,3 +101,24 @@ class Waning(Parameters):
     oldest: float = param(
         0.0, unit="s", range=(0, 1e5), slider=(0, 20), label="Older than", help="Goes too; 0: none for its age"
     )
+
+
+class Holding(Parameters):
+    """A scalar field decides who stays: above the level it moves, below it keeps still (or the other way)."""
+
+    label: ClassVar[str] = "Hold"
+    headline: ClassVar[str] = "by"
+    formula: ClassVar[str] = "v' = v · s((f − level) / soft)"
+    wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {"by": "scalar"}
+
+    by: FieldId = param(help="A scalar lane")
+    level: float = param(0.5, slider=(-1, 1), help="Value at which it changes")
+    soft: float = param(
+        0.0, range=(0, 1e6), slider=(0, 1), label="Soft edge", help="Over which it changes; 0 is at once"
+    )
+    moves: Literal["above", "below"] = param("above", help="On which side of the level they move")
+
+    def share_left(self, values: Array) -> Array:
+        """The share of its speed that is left where the field has these values."""
+        over = (values - np.float32(self.level)) * np.float32(1 if self.moves == "above" else -1)
+        return np.clip(over / np.float32(self.soft) + 0.5, 0, 1) if self.soft else (over > 0).astype(np.float32)

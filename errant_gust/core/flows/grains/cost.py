@@ -15,9 +15,8 @@ from errant_gust.core.grids.region import budget
 if TYPE_CHECKING:
     from errant_gust.core.flows.grains.flow import GrainFlow
 
-BYTES_EACH = (
-    600  # a grain at the peak of a frame: its row, sorted and unsorted, its arrays, and the frame being written
-)
+BYTES_EACH = 400
+"""A grain at the peak of a frame (374 measured): its numbers, sorted and unsorted, its arrays, what is written."""
 BYTES_A_NODE = 60
 
 

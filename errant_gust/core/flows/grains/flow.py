@@ -20,7 +20,7 @@ from errant_gust.core.flows.boxed_points import BoxedPoints
 from errant_gust.core.flows.grains import walls
 from errant_gust.core.flows.grains.bundle import AT_ONCE, Bundle
 from errant_gust.core.flows.grains.cost import affordable
-from errant_gust.core.flows.grains.material import ANGLE, friction_of
+from errant_gust.core.flows.grains.material import ANGLE, GrainChannel, friction_of
 from errant_gust.core.flows.grains.sources import FULL, Source
 from errant_gust.core.flows.grains.state import GrainState
 from errant_gust.core.flows.grains.steps import SLOT, SORT, Domain, GrainStep, Work
@@ -61,6 +61,11 @@ class GrainFlow(BoxedPoints):
         self.keeps: dict[str, int] = {}
         for part in parts:
             self.keeps |= cast(GrainStep, part.step).keeps()
+        self.at_birth: dict[str, Callable[[Work, Array], Array]] = {}
+        for part in parts:
+            part.step.understood(tuple(self.keeps), part.where)
+            if isinstance(part.step, GrainChannel) and part.step.what == "field at birth":
+                self.at_birth[part.step.name] = cast(Any, part.step.born)
         first = cast(Domain, parts[0].step)
         self.density = first.density
         self.spacing = first.spacing * (first.preview_spacing if quality == "preview" else 1.0)
@@ -166,6 +171,7 @@ class GrainFlow(BoxedPoints):
 
     def _advanced(self, state: GrainState, start: float, end: float, cancel: Cancel | None) -> GrainState:
         work = self._work(state, start, cancel)
+        work.lasts = end - start
         work.speed = self._swiftest(work)
         time, substeps, fastest = start, 0, 0.0
         self._made_of(work)

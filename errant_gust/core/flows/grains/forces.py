@@ -1,5 +1,5 @@
-"""What moves grains: Gravity, Push, Drag, Speed limit. They work on the nodes of the grid, so that grains that lie
-together move together."""
+"""What moves grains: Gravity, Push, Drag, Speed limit, Hold. They work on the nodes of the grid, so that grains that
+lie together move together."""
 
 from typing import Any
 
@@ -7,7 +7,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.grains.steps import GrainStep, Work
-from errant_gust.core.flows.moving import Dragging, Falling, Limiting, Pushing, reached
+from errant_gust.core.flows.moving import Dragging, Falling, Holding, Limiting, Pushing, reached
 from errant_gust.core.flows.step import Limits, Placed, Pushes
 from errant_gust.core.study.parameters import param
 
@@ -100,3 +100,19 @@ class SpeedLimit(Limiting, GrainStep, Limits):
         else:
             allowed = np.minimum(speed, most)
         work.v *= np.asarray(allowed / np.maximum(speed, np.float32(1e-20)), np.float32)
+
+
+class Hold(Holding, GrainStep, Limits):
+    """A scalar lane decides which sand stays: above the level it moves, below it keeps still (or the other way), as if
+    it were frozen in its place. With a lane that evolves it is let go bit by bit."""
+
+    id = "hold"
+    family = "force"
+    yields = "sand that keeps still"
+    mistake = (
+        "It holds what is before it in the lane: keep it behind Gravity and Push. What is held carries the sand that "
+        "lies on it; a mask that never passes the level holds everything for ever."
+    )
+
+    def pushes(self, part: Placed, work: Work) -> None:
+        work.v *= np.asarray(self.share_left(work.lane(self.by, f"{part.where}.by")), np.float32)

@@ -1,8 +1,11 @@
-"""What sand is made of: Friction, Cohesion, Channel of colour, Thin out."""
+"""What sand is made of: Friction, Cohesion, Channel, Colour, Thin out."""
 
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.carried import Carrying
+from errant_gust.core.flows.grains.state import BASE
 from errant_gust.core.flows.grains.steps import GrainStep, Work
 from errant_gust.core.flows.moving import Waning
 from errant_gust.core.flows.random import uniform
@@ -90,6 +93,47 @@ class Cohesion(GrainStep):
         work.sand.put(kernels.TENSION, strength / np.float32(work.flow.bulk * work.flow.density), some)
 
 
+class GrainChannel(Carrying, GrainStep):
+    """Something more that grains carry: what their Source gave them, a field at birth, or a formula; it may fade.
+
+    A formula may use age and life in seconds, id, pressure in Pa, packing, speed and vx vy vz in m/s, x y z in metres,
+    t in seconds, f (the lane, if one is chosen), and channels kept before it by name. It is worked out on every frame,
+    can colour the grains and is written with them.
+    """
+
+    id = "channel"
+    family = "change"
+    mistake = (
+        "'Field at birth' is looked up once, where a grain comes out: it keeps it. For a value of the place where it "
+        "is now take the formula f."
+    )
+
+    def check(self, scene: Scene, where: str) -> None:
+        super().check(scene, where)
+        self.named_well(where, BASE)
+
+    def understood(self, channels: tuple[str, ...], where: str) -> None:
+        self.read_well(where, ("age", "life", "id", "pressure", "packing", *channels))
+
+    def born(self, work: Work, points: Array) -> Array | None:
+        """What new grains at points (3, n) have of it, if it is looked up at birth."""
+        return work.at(self.field, points) if self.what == "field at birth" else None
+
+    def change(self, part: Placed, work: Work) -> None:
+        if not work.count:
+            return
+        own = work.own
+        if self.what == "formula":
+            p, sand = work.points(), work.sand
+            channels = own | {
+                "packing": sand.get(kernels.PACKING),
+                "pressure": sand.get(kernels.PRESSURE) * np.float32(work.flow.density),
+            }
+            f = work.at(self.field, p) if self.field else None
+            own[self.name] = self.worked_out(p, work.velocities(), work.scene.time, channels, f)
+        own[self.name] = self.faded(own[self.name], work.lasts)
+
+
 class Colour(GrainStep):
     """Grains keep the colour of the Source that they came from."""
 
@@ -118,7 +162,7 @@ class ThinOut(Waning, GrainStep):
             points = work.points()
             rate = np.maximum(work.number_at(part, "rate", points), 0) * np.maximum(work.at(self.by, points), 0)
             step = round(work.scene.time * 7919)  # another number every time, the same in every run
-            chance = 1 - np.exp(-np.float64(rate) * work.flow.clock.step)
+            chance = 1 - np.exp(-np.float64(rate) * work.lasts)
             gone |= uniform(step & 0x7FFFFFFF, work.own["id"], 71) < chance
         if self.oldest:
             gone |= work.own["age"] > self.oldest

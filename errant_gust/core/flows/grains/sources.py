@@ -12,6 +12,8 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows import scattered
 from errant_gust.core.flows.boxed import SHAPED, Fills
+from errant_gust.core.flows.carried import channel_name
+from errant_gust.core.flows.grains.state import BASE
 from errant_gust.core.flows.grains.steps import GrainStep, Work
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.step import Placed
@@ -105,6 +107,8 @@ class Source(GrainStep, Fills):
     colour_by: FieldId = param(
         "", optional=True, label="Colour from", help="A vector lane at birth: red, green and blue", group="Colour"
     )
+    channel: str = param("", help="A channel that it gives, by name", group="A channel")
+    amount: float = param(1.0, slider=(0, 10), varies=True, help="Of that channel, at birth", group="A channel")
     life: float = param(
         0.0, unit="s", range=(0, 1e5), slider=(0, 20), help="Mean time from birth until it goes; 0 stays", group="Life"
     )
@@ -123,9 +127,14 @@ class Source(GrainStep, Fills):
     def shaped(self) -> bool:
         return self.where in SHAPES
 
+    def keeps(self) -> dict[str, int]:
+        return {self.channel: 1} if self.channel else {}
+
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
         self.check_place(scene, where)
+        if self.channel:
+            channel_name(self.channel, f"{where}.channel", BASE)
         if self.where == "everywhere" and self.how == "at a rate":
             raise StudyError(
                 "a rate needs a place to come from", where=f"{where}.where", fix="choose a shape, or keep it filled"
@@ -388,6 +397,10 @@ class Source(GrainStep, Fills):
         if "colour" in work.own:
             tint = work.at(self.colour_by, points) if self.colour_by else np.array(self.colour)[:, None]
             own["colour"] = np.clip(np.broadcast_to(tint, (3, n)), 0, 1).astype(np.float32)
+        for name, looked_up in work.flow.at_birth.items():
+            own[name] = np.asarray(looked_up(work, points), np.float32)
+        if self.channel:
+            own[self.channel] = np.array(np.broadcast_to(work.number_at(part, "amount", points), n), np.float32)
         work.join(fresh, own)
 
     def _lives(self, numbers: Array) -> Array:

@@ -45,6 +45,8 @@ class Work:
     shape: tuple[int, int, int]
     dt: float = 0.0
     begun: float = 0.0
+    lasts: float = 0.0
+    """Seconds of the frame that is being computed; none for the first, which shows what sources hold."""
     cancel: Cancel | None = None
     born: int = 0
     refused: int = 0
@@ -169,6 +171,9 @@ class GrainStep(FlowStep):
     def keeps(self) -> dict[str, int]:
         """Channels that this step needs, and how many components each has."""
         return {}
+
+    def understood(self, channels: tuple[str, ...], where: str) -> None:
+        """Raise a StudyError if it names a channel that is not there."""
 
     def source(self, part: Placed, work: Work) -> None:
         """Bring grains in."""

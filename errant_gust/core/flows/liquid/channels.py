@@ -1,31 +1,20 @@
 """What liquid is made of: Viscosity, Channel, Colour, Thin out, Foam points."""
 
-import re
 from typing import Literal
 
 import numpy as np
 
 from errant_gust.core.errors import StudyError, nearest
-from errant_gust.core.fields.expression import Broken, arithmetic, parse
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.carried import Carrying
 from errant_gust.core.flows.liquid.state import BASE
 from errant_gust.core.flows.liquid.steps import THICK, LiquidStep, Work
 from errant_gust.core.flows.moving import Waning
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.step import Placed
 from errant_gust.core.grids import transfer
-from errant_gust.core.study.parameters import FieldId, Range, param
-
-NAMES = ("age", "id", "viscosity", "speed", "x", "y", "z", "vx", "vy", "vz", "t", "pi")
-
-
-def channel_name(name: str, where: str) -> None:
-    if not re.fullmatch(r"[a-z][a-z0-9_]{0,30}", name) or name in (*BASE, "colour"):
-        raise StudyError(
-            f"'{name}' cannot be the name of a channel", where=where,
-            fix="small letters, digits and _, and none that is there already",
-        )  # fmt: skip
+from errant_gust.core.study.parameters import Range, param
 
 
 class Viscosity(LiquidStep):
@@ -84,7 +73,7 @@ class Viscosity(LiquidStep):
         a["viscosity"] = np.clip(made, 0, THICK).astype(np.float32)
 
 
-class LiquidChannel(LiquidStep):
+class LiquidChannel(Carrying, LiquidStep):
     """Something more that particles carry: what their Source gave them, a field at birth, or a formula; it may mix
     between neighbours, and fade.
 
@@ -94,48 +83,22 @@ class LiquidChannel(LiquidStep):
     """
 
     id = "channel"
-    label = "Channel"
     family = "change"
-    yields = "one more number, carried along"
     mistake = (
         "'Field at birth' is looked up once, where a particle comes out: liquid keeps it. For a value of the place "
         "where it is now take the formula f."
     )
-    headline = "name"
 
-    name: str = param("heat", help="Small letters; it is called so in files")
-    what: Literal["of its source", "field at birth", "formula"] = param(
-        "of its source", help="What a Source that names it gives, a field where it was born, or arithmetic"
-    )
-    field: FieldId = param("", optional=True, help="A scalar lane", when={"what": ["field at birth", "formula"]})
-    expression: str = param("speed", label="Formula", help="For example max(speed - 1, 0)", when={"what": ["formula"]})
     mixes: float = param(
         0.0, unit="1/s", range=(0, 1e4), slider=(0, 10), help="How quickly it mixes between neighbours"
     )
-    fades: float = param(0.0, unit="1/s", range=(0, 1e4), slider=(0, 5), help="Share lost a second")
-
-    wants = {"field": "scalar"}
-
-    def keeps(self) -> dict[str, int]:
-        return {self.name: 1}
 
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
-        channel_name(self.name, f"{where}.name")
-        if self.what == "field at birth" and not self.field:
-            raise StudyError("no field is chosen", where=f"{where}.field", fix="choose a scalar lane")
-        if self.what == "formula" and not self.field and re.search(r"\bf\b", self.expression):
-            raise StudyError("f stands for a lane, and none is chosen", where=f"{where}.field", fix="choose one")
+        self.named_well(where, BASE)
 
     def understood(self, channels: tuple[str, ...], where: str) -> None:
-        if self.what != "formula":
-            return
-        try:
-            parts = parse(self.expression, frozenset({*NAMES, "f", *(c for c in channels if c != self.name)}))
-            if len(parts) != 1:
-                raise Broken(f"has {len(parts)} parts; right would be one")
-        except Broken as error:
-            raise StudyError(str(error), where=f"{where}.expression") from None
+        self.read_well(where, ("age", "id", "viscosity", *channels))
 
     def born(self, work: Work, points: Array) -> Array | None:
         """What new particles at points (3, n) have of it, if it is looked up at birth."""
@@ -147,16 +110,10 @@ class LiquidChannel(LiquidStep):
             return
         if self.what == "formula":
             p, v = work.points(), work.domain.to_scene(a["velocity"])
-            values = {k: x for k, x in a.items() if x.ndim == 1 and k != self.name}
-            values |= dict(zip(("x", "y", "z", "vx", "vy", "vz"), (*p, *v), strict=True))
-            values |= {"speed": np.sqrt((v * v).sum(axis=0)), "t": np.full(work.count, work.scene.time, np.float32)}
-            if self.field:
-                values["f"] = work.at(self.field, p)
-            a[self.name] = np.asarray(arithmetic(self.expression, values), np.float32)
+            a[self.name] = self.worked_out(p, v, work.scene.time, a, work.at(self.field, p) if self.field else None)
         if self.mixes:
             mix(work, self.name, self.mixes)
-        if self.fades:
-            a[self.name] = a[self.name] * np.float32(np.exp(-self.fades * work.dt))
+        a[self.name] = self.faded(a[self.name], work.dt)
 
 
 def mix(work: Work, name: str, rate: float) -> None:

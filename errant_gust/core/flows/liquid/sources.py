@@ -12,6 +12,8 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.boxed import SHAPED, Fills
+from errant_gust.core.flows.carried import channel_name
+from errant_gust.core.flows.liquid.state import BASE
 from errant_gust.core.flows.liquid.steps import THICK, LiquidStep, Work
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.step import Placed
@@ -97,6 +99,8 @@ class Source(LiquidStep, Fills):
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
         self.check_place(scene, where)
+        if self.channel:
+            channel_name(self.channel, f"{where}.channel", BASE)
         if not self.shaped:
             return
         if not self.shape:

@@ -5,6 +5,7 @@ from typing import Literal
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.moving import Holding
 from errant_gust.core.flows.particles.steps import Moving, ParticleStep, Stage, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
 from errant_gust.core.flows.step import Carries, Limits
@@ -110,28 +111,16 @@ class ScatterDirection(ParticleStep):
         return (turned * speed).astype(np.float32)
 
 
-class Hold(ParticleStep, Limits):
+class Hold(Holding, ParticleStep, Limits):
     """A scalar field decides who stays: above the level particles move, below they keep still (or the other way)."""
 
     id = "hold"
-    label = "Hold"
     family = "motion"
     yields = "particles that keep still"
     mistake = (
         "A mask that never passes the level holds everything for ever. Look at its range, and set the level inside "
         "it; a soft edge lets them slow down instead of stopping dead."
     )
-    headline = "by"
-    formula = "v' = v · s((f − level) / soft)"
-
-    by: FieldId = param(help="A scalar lane")
-    level: float = param(0.5, slider=(-1, 1), help="Value at which it changes")
-    soft: float = param(
-        0.0, range=(0, 1e6), slider=(0, 1), label="Soft edge", help="Over which it changes; 0 is at once"
-    )
-    moves: Literal["above", "below"] = param("above", help="On which side of the level they move")
-
-    wants = {"by": "scalar"}
 
     def bend(self, velocity: Array, points: Array, m: Moving, use: Use) -> Array:
         return velocity * self._share(points, use)
@@ -141,5 +130,4 @@ class Hold(ParticleStep, Limits):
             m.own *= self._share(m.position, use)
 
     def _share(self, points: Array, use: Use) -> Array:
-        over = (use.field("by", points) - np.float32(self.level)) * np.float32(1 if self.moves == "above" else -1)
-        return np.clip(over / np.float32(self.soft) + 0.5, 0, 1) if self.soft else (over > 0).astype(np.float32)
+        return self.share_left(use.field("by", points))
