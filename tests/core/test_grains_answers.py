@@ -96,7 +96,7 @@ def test_sand_that_is_poured_slowly_holds_the_slope_it_is_asked_for_and_does_not
     before = s
     for n in range(1000, 1000 + (5 * 24 if angle == 30 else 24)):
         s = flow.next(s, n)
-    assert slope(s) == pytest.approx(angle, abs=3 if angle < 40 else 8)
+    assert slope(s) == pytest.approx(angle, abs=2 if angle < 40 else 8)
     order, now = np.argsort(before.id), np.argsort(s.id)
     moved = np.linalg.norm(s.position[:, now] - before.position[:, order], axis=0)
     assert np.median(moved) < 0.5 * spacing, "in five seconds"

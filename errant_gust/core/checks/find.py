@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.checks.flows import flow_findings, unused_lanes
-from errant_gust.core.checks.lanes import into_shapes, lane_findings, region_findings, voxel_sizes
+from errant_gust.core.checks.lanes import into_shapes, lane_findings, region_findings, shape_findings, voxel_sizes
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import Gridded
@@ -35,6 +35,9 @@ def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:
     for region in plan.study.regions:
         if region.id not in broken:
             found += region_findings(scene, region.id)
+    for shape in plan.study.shapes:
+        if shape.id not in broken:
+            found += shape_findings(scene, shape.id)
     for flow in plan.study.flows:
         found += flow_findings(plan, flow.id, readings)
     found = _at_other_times(plan, found, broken, cancel)

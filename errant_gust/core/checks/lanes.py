@@ -14,6 +14,7 @@ from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steps.steer import SteerAround
+from errant_gust.core.fields.surfaced import cut_share
 from errant_gust.core.fields.units import factor_fix, named, over, told_unit
 from errant_gust.core.geometry.surface_samples import surface_samples
 from errant_gust.core.study.finding import Finding, broken_part, set_param
@@ -36,6 +37,30 @@ def region_findings(scene: Scene, id: str) -> list[Finding]:
             )
         ]  # fmt: skip
     return []
+
+
+CUT = 1e-3
+"""Share of a surface's triangles on the ends of its region, from which on it is told."""
+
+
+def shape_findings(scene: Scene, id: str) -> list[Finding]:
+    """Whether a surface that a lane makes is cut by its region."""
+    try:
+        share = cut_share(scene.shape(id))
+    except GustError as error:
+        return [broken_part(error)]
+    if share <= CUT:
+        return []
+    region = scene.shape(id).kind.region  # type: ignore[attr-defined]
+    h = scene.region(region).voxel_size
+    padding = scene.study.find("regions", region, f"regions.{id}").bounds.padding
+    wider = float(f"{(padding if isinstance(padding, int | float) else 0) + 8 * h:.3g}")
+    return [Finding(
+        "warning", "cut_by_region", f"shapes.{id}.region",
+        f"is cut by its region: {share:.1%} of its triangles lie flat on the region's ends",
+        "enlarge the region, or choose another level",
+        set_param(f"Pad it by {wider:g} m", f"regions.{region}.padding", wider), True,
+    )]  # fmt: skip
 
 
 def lane_findings(

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import numpy as np
 
@@ -11,6 +12,8 @@ from errant_gust.core.errors import StudyError, nearest
 from errant_gust.core.fields.flow_data import FlowData, NoFlows
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array, Kind
+from errant_gust.core.fields.surfaced import surface_of
+from errant_gust.core.geometry.field_surface import FieldSurface
 from errant_gust.core.geometry.placed import Growth, PlacedShape
 from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
 from errant_gust.core.grids.region import GridRegion
@@ -164,7 +167,7 @@ class Scene:
         cls = SHAPES[part.kind]
         built = self.build(cls, part.params, where)
         kind: ShapeKind = built.step
-        geometry = Geometry(where, self.assets, self._frame())
+        geometry = self._geometry(where, self._frame())
         velocity = spin = (0.0, 0.0, 0.0)
         growth = None
         if built.keyed:
@@ -179,7 +182,63 @@ class Scene:
                 growth = Growth((before, geometry), (after, geometry), 2 * NUDGE)
         if getattr(kind, "sequence", False):
             growth = self._deforming(kind, where)
+        elif isinstance(kind, FieldSurface) and self._made_moves(part):
+            growth = self._remade(kind, where)
         return PlacedShape(id, kind, geometry, velocity, spin, growth)  # type: ignore[arg-type]
+
+    def _remade(self, kind: FieldSurface, where: str) -> Growth | None:
+        """How a surface that a lane makes changes about now: between the frames before and after."""
+        clock, frame = self.study.clock, self._frame()
+        first, last = max(frame - 1, clock.start), min(frame + 1, max(clock.end, clock.start + 1))
+        if first >= last:
+            return None
+        ends = [(kind, self._geometry(where, at)) for at in (first, last)]
+        return Growth(ends[0], ends[1], (last - first) * clock.step)
+
+    def _geometry(self, where: str, frame: int) -> Geometry:
+        return Geometry(where, self.assets, frame, lambda kind, at: self._surface(kind, where, at))
+
+    def _surface(self, kind: FieldSurface, where: str, frame: int) -> Any:
+        """The surface of a lane on a frame; on the first if it does not move."""
+        self._goes_round(where.split(".")[1])
+        there = self.sibling(self.study.clock.seconds(frame)) if self._lane_moves(kind) else self
+        return surface_of(there, kind, where)
+
+    def _goes_round(self, id: str) -> None:
+        """Raise a StudyError if the surface of a lane is among what the lane, or its region, is made of."""
+        walk = Depends(self.study)
+        with suppress(StudyError):  # what is missing is told where it is used
+            walk.shape(id)
+        for circle in walk.circles:
+            if f"shape:{id}" in circle:
+                path = " → ".join(part.split(":", 1)[1] for part in circle)
+                raise StudyError(
+                    f"the surface is made from what is made from the surface ({path})", where=f"shapes.{id}.field",
+                    fix="take another lane or region, or let that one leave the shape alone",
+                )  # fmt: skip
+
+    def _fits_itself(self, region: str) -> None:
+        """Raise a StudyError if a region is fitted to a surface that is looked for in it."""
+        for id in self.study.find("regions", region, f"regions.{region}").bounds.fit:
+            part = self.study.find("shapes", id, f"regions.{region}.bounds.fit")
+            if "region" in part.params:
+                self._goes_round(id)
+
+    def _lane_moves(self, kind: FieldSurface) -> bool:
+        region = self.study.find("regions", kind.region, "shapes")
+        fitted = region.follow and any(self.shape_moves(id) for id in region.bounds.fit)
+        return self.lane(kind.field).moves or fitted
+
+    def _made_moves(self, part: document.Shape) -> bool:
+        """Whether a shape is made by a lane that moves."""
+        cls = SHAPES.get(part.kind)
+        if cls is None or not issubclass(cls, FieldSurface):
+            return False
+        field, region = part.params.get("field"), part.params.get("region")
+        if not (isinstance(field, str) and isinstance(region, str) and field and region):
+            return False
+        self._goes_round(part.id)
+        return self._lane_moves(cast(FieldSurface, self.build(cls, part.params, f"shapes.{part.id}").step))
 
     def _frame(self) -> int:
         clock = self.study.clock
@@ -216,6 +275,7 @@ class Scene:
         turn = self._turn(part, where)
         axes = rotation(turn)
         if part.bounds.fit:
+            self._fits_itself(id)
             first = self if self.time == 0 or part.follow else self.sibling(0.0)
             boxes = [first.shape(shape).box for shape in part.bounds.fit]
             if part.over == "all frames" and not part.follow:
@@ -241,15 +301,17 @@ class Scene:
         return [self.sibling(clock.seconds(float(n))).shape(id).box for n in frames for id in moving]
 
     def keyed_shape(self, id: str) -> bool:
-        """Whether a parameter of a shape is keyed or linked."""
+        """Whether a parameter of a shape is keyed or linked, or a lane that moves makes it."""
         part = self.study.find("shapes", id, f"shapes.{id}")
-        return any(isinstance(raw, dict) for raw in part.params.values())
+        return any(isinstance(raw, dict) for raw in part.params.values()) or self._made_moves(part)
 
     def shape_moves(self, id: str) -> bool:
-        """Whether a shape is keyed or a sequence of files."""
+        """Whether a shape is keyed, a sequence of files, or made by a lane that moves."""
         part = self.study.find("shapes", id, f"shapes.{id}")
-        return bool(part.params.get("sequence")) or any(
-            self._keyed(raw, f"shapes.{id}.{name}") for name, raw in part.params.items()
+        return (
+            self._made_moves(part)
+            or bool(part.params.get("sequence"))
+            or any(self._keyed(raw, f"shapes.{id}.{name}") for name, raw in part.params.items())
         )
 
     def _turn(self, part: document.Region, where: str) -> tuple[float, float, float]:

@@ -2,6 +2,7 @@
 
 import glob
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar, Literal
@@ -14,6 +15,7 @@ from errant_gust.core.geometry import primitives
 from errant_gust.core.geometry.library import mesh_distance, mesh_of
 from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.sdf import MeshDistance
+from errant_gust.core.study import registry
 from errant_gust.core.study.parameters import Parameters, Vec3, param
 
 Array = NDArray[Any]
@@ -55,12 +57,15 @@ class ShapeKind(Parameters):
     turn: Vec3 = param((0, 0, 0), unit="°", help="Rotation about x, then y, then z")
 
     bounded: ClassVar[bool] = True
+    wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {}
+    """Of what kind the lanes are that parameters name."""
     order: ClassVar[int] = 0
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
         if "id" in cls.__dict__:
             SHAPES[cls.id] = cls
+            registry.register_shape(cls)
 
     def own_form(self) -> dict[str, Any]:
         """Everything but where it is placed."""
@@ -90,6 +95,8 @@ class Geometry:
     where: str
     assets: Assets
     frame: int = 1
+    surface: Callable[[Any, int], Any] | None = None
+    """The surface that a lane makes for a shape of a field, on a frame."""
 
     def __post_init__(self) -> None:
         self._distances: dict[str, MeshDistance] = {}

@@ -11,7 +11,7 @@ from typing import Any, Literal
 from errant_gust.core.errors import StudyError
 from errant_gust.core.study.document import Lane, Step, Study
 from errant_gust.core.study.parameters import REFERENCES, Parameters, describe, flow_of
-from errant_gust.core.study.registry import FIELD, step_class, steps_of
+from errant_gust.core.study.registry import FIELD, shape_class, step_class, steps_of
 
 Sort = Literal["field", "flow", "shape", "region"]
 
@@ -107,7 +107,7 @@ class Depends:
             self.field(raw["field"])
 
     def _entered(self, key: str) -> bool:
-        """Whether a lane is walked into now; a circle is noted."""
+        """Whether a part is walked into now; a circle is noted."""
         if key in self._path:
             self.circles.append((*self._path[self._path.index(key) :], key))
         if key in self.parts:
@@ -136,24 +136,29 @@ class Depends:
             self._path.pop()
 
     def shape(self, id: str) -> None:
-        """Walk a shape, with its file or files."""
+        """Walk a shape, with its file or files, and the lane and the region that make it."""
         key = f"shape:{id}"
-        if key in self.parts:
+        if not self._entered(key):
             return
+        self._path.append(key)
         part = self.study.find("shapes", id, f"shapes.{id}")
         name = part.params.get("file")
         sequence = bool(part.params.get("sequence"))
-        self.parts[key] = None
         content = self._file(FileUse(name, f"shapes.{id}", sequence)) if isinstance(name, str) and name else None
         self.parts[key] = [part.kind, part.params, content]
         for raw in part.params.values():
             self._value(raw)
+        for entry in describe(cls) if (cls := shape_class(part.kind)) else ():
+            for sort, other in references_of(entry, part.params.get(entry["name"])):
+                self.of(sort, other)
+        self._path.pop()
 
     def region(self, id: str) -> None:
         """Walk a region, and the shapes that it is fitted to."""
         key = f"region:{id}"
-        if key in self.parts:
+        if not self._entered(key):
             return
+        self._path.append(key)
         part = self.study.find("regions", id, f"regions.{id}")
         self.parts[key] = [part.bounds.model_dump(mode="json"), part.voxel_size, part.turn, part.follow, part.over]
         self._value(part.voxel_size)
@@ -161,6 +166,7 @@ class Depends:
         self._value(part.bounds.padding)
         for shape in part.bounds.fit:
             self.shape(shape)
+        self._path.pop()
 
 
 def all_steps(study: Study) -> Iterator[tuple[type[Parameters], Step, str]]:
@@ -203,11 +209,13 @@ def check_circles(study: Study, flow: str) -> None:
 
 
 def used_lanes(study: Study) -> set[str]:
-    """Ids of the field lanes that a step of any lane names, on or off."""
+    """Ids of the field lanes that a step of any lane names, on or off, or a shape."""
     used: set[str] = set()
-    for cls, step, _ in all_steps(study):
+    parts = [(cls, step.params) for cls, step, _ in all_steps(study)]
+    parts += [(cls, shape.params) for shape in study.shapes if (cls := shape_class(shape.kind))]
+    for cls, params in parts:
         for entry in describe(cls):
-            raw = step.params.get(entry["name"])
+            raw = params.get(entry["name"])
             used |= {id for kind, id in references_of(entry, raw) if kind == "field"}
             if isinstance(raw, dict) and "field" in raw:
                 used.add(raw["field"])

@@ -8,6 +8,17 @@ from errant_gust.core.study.parameters import Parameters
 
 FIELD = "field"
 _steps: dict[str, dict[str, type[Parameters]]] = {FIELD: {}}
+_shapes: dict[str, type[Parameters]] = {}
+
+
+def register_shape(cls: type[Parameters]) -> None:
+    """Put a kind of shape in, under its id."""
+    _shapes[cls.id] = cls
+
+
+def shape_class(kind: str) -> type[Parameters] | None:
+    """The class of a kind of shape, if there is one."""
+    return _shapes.get(kind)
 
 
 def register(sort: str, cls: type[Parameters]) -> None:
