@@ -1,7 +1,7 @@
 /** A lane begins as its kind would have it, on what the study has. */
 import { describe, expect, it } from 'vitest'
 import type { StudyDoc } from '../src/api/model'
-import { beginWith, whyNot, whyNotBegin } from '../src/score/adding'
+import { addShape, beginWith, whyNot, whyNotBegin, whyNotShape } from '../src/score/adding'
 import { useCatalogue } from '../src/stores/catalogue'
 import { useStudy } from '../src/stores/study'
 import { doc, serve } from './setup'
@@ -45,5 +45,33 @@ describe('an empty lane', () => {
     expect(whyNot(full, steps.place)).toBe('begins a lane')
     expect(whyNot(full, steps.follow)).toBe('there is no other flow that has volume yet')
     expect(whyNot(full, steps.drop)).toBe('')
+  })
+})
+
+describe('a shape', () => {
+  const kind = (id: string) => useCatalogue().shape(id)!
+
+  it('stands above the ground, and is numbered if there is one of its kind', async () => {
+    const { study } = await open({ shapes: [] })
+    addShape(kind('sphere'))
+    addShape(kind('sphere'))
+    expect(study.doc!.shapes.map((s) => [s.name, s.params])).toEqual([
+      ['sphere', { move: [0, 0, 1] }],
+      ['sphere 2', { move: [0, 0, 1] }],
+    ])
+  })
+
+  it('that a lane makes takes the newest lane and the first region, and says what is missing', async () => {
+    const { study } = await open({ shapes: [] })
+    expect(whyNotShape(kind('skin'))).toBe('there is no scalar lane yet')
+    study.edit('more', (d) => {
+      d.fields.push({ id: 'm', name: 'Mask', steps: [{ id: 'a', op: 'wind', on: true, params: {} }] })
+    })
+    expect(whyNotShape(kind('skin'))).toBe('there is no region yet')
+    study.edit('more', (d) => d.regions.push(room))
+    expect(whyNotShape(kind('skin'))).toBe('')
+    addShape(kind('skin'))
+    expect(study.doc!.shapes[0]).toMatchObject({ kind: 'skin', params: { field: 'm', region: 'room' } })
+    expect(study.selection).toMatchObject({ kind: 'shape', id: 'skin' })
   })
 })

@@ -11,6 +11,11 @@ function step(id: string, lane: string, kind: string, ...params: ParamSpec[]): E
   const words = { label: id, yields: '', headline: '', doc: '', mistake: '', formula: '' }
   return { id, lane, kind, accepts: kind === 'start' ? 'nothing' : 'any', params, ...words }
 }
+const required = (name: string, type: string) => spec(name, type, { required: true, default: '' })
+const shapeKind = (id: string, ...params: ParamSpec[]) => ({
+  ...{ id, label: id, yields: '', headline: '', doc: '', mistake: '', formula: '' },
+  params,
+})
 const shape = (name: string) => spec(name, 'shape', { required: true, default: '' })
 
 export const CATALOGUE: Catalogue = {
@@ -23,7 +28,10 @@ export const CATALOGUE: Catalogue = {
     step('follow', 'marbles', 'motion', spec('flow', 'flow', { required: true, default: '', provides: 'volume' })),
     step('walls', 'marbles', 'solid', spec('shapes', 'shapes', { required: true, default: [] })),
   ],
-  shapes: [],
+  shapes: [
+    shapeKind('sphere', spec('radius', 'number', { default: 1 })),
+    shapeKind('skin', required('field', 'field'), required('region', 'region')),
+  ],
   kinds: [
     {
       id: 'marbles',

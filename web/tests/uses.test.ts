@@ -42,4 +42,15 @@ describe('uses of a part', () => {
     removeUses(d, 'lane', 'm')
     expect(d.fields[0].steps[0].params).toEqual({})
   })
+
+  it('of a lane or a region count the shape that it makes, which goes with it and with its own uses', async () => {
+    const d = structuredClone(await used())
+    d.shapes.push({ id: 'skin', name: 'Skin', kind: 'skin', shown: true, params: { field: 'm', region: 'r' } })
+    d.fields[0].steps.push(step('c', 'steer', { shape: 'skin' }))
+    expect(usesOf(d, 'lane', 'm')).toEqual(['Wind · wind', 'shape Skin', 'Wind · steer'])
+    expect(usesOf(d, 'region', 'r')).toEqual(['shape Skin', 'Wind · steer'])
+    removeUses(d, 'region', 'r')
+    expect(d.shapes.map((s) => s.id)).toEqual(['ball'])
+    expect(d.fields[0].steps.map((s) => s.id)).toEqual(['a', 'b'])
+  })
 })

@@ -281,12 +281,13 @@ const help = computed(() => {
   const range = a !== null || b !== null ? ` Range ${a ?? '…'} to ${b ?? '…'} ${unit.value}.` : ''
   return `${s.help}.${range} Default ${rawWords(s.default, s, study.doc)}.`
 })
-const fields = computed(() => {
-  const kinds = Object.fromEntries((look.swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
-  return (study.doc?.fields ?? []).filter(
-    (f) => f.id !== (props.owner?.kind === 'step' ? props.owner.lane : '') && kinds[f.id] === 'scalar',
-  )
-})
+/** Whether a lane ends as a scalar. */
+const scalar = (id: string) => (look.swatches?.facts.steps ?? []).filter((s) => s.lane === id).at(-1)?.kind === 'scalar'
+const fields = computed(() =>
+  (study.doc?.fields ?? []).filter(
+    (f) => f.id !== (props.owner?.kind === 'step' ? props.owner.lane : '') && scalar(f.id),
+  ),
+)
 /** Flows that offer what the step takes from them, but for its own. */
 const flows = computed(() => {
   const own = props.owner?.kind === 'step' ? props.owner.lane : ''
@@ -311,6 +312,7 @@ const options = computed<{ id: string; name: string }[] | null>(() => {
     case 'field':
       return (d?.fields ?? [])
         .filter((f) => props.owner?.kind !== 'step' || f.id !== props.owner.lane)
+        .filter((f) => props.owner?.kind !== 'shape' || scalar(f.id))
         .map((f) => ({ id: f.id, name: f.name }))
     case 'flow':
       return flows.value

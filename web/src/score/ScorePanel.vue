@@ -33,7 +33,8 @@
               v-for="e in study.catalogue.shapes.filter((x) => x.id !== 'mesh')"
               :key="e.id"
               :title="e.label"
-              :subtitle="e.yields"
+              :subtitle="whyNotShape(e) || e.yields"
+              :disabled="!!whyNotShape(e)"
               :data-testid="`new-shape-${e.id}`"
               @click="addShape(e)"
             />
@@ -116,6 +117,7 @@ import {
   mdiCylinder,
   mdiPill,
   mdiPlus,
+  mdiShapeOutline,
   mdiSquareOutline,
   mdiVectorCurve,
   mdiVectorPolygon,
@@ -123,7 +125,7 @@ import {
 import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
 import { upload } from '../api/client'
-import type { KindEntry, Shape, ShapeEntry, Vec3 } from '../api/model'
+import type { KindEntry, Shape, Vec3 } from '../api/model'
 import { shown } from '../lib/quantity'
 import { newRegion } from '../lib/regions'
 import { useCatalogue } from '../stores/catalogue'
@@ -132,6 +134,7 @@ import { freshId, useStudy } from '../stores/study'
 import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from './clipboard'
 import LaneRow from './LaneRow.vue'
 import PartCard from './PartCard.vue'
+import { addShape, whyNotShape } from './adding'
 import { usesOf, removeUses } from './uses'
 import { useDesk } from '../stores/desk'
 
@@ -166,6 +169,7 @@ const kindIcon = (kind: string) =>
     cone: mdiCone,
     torus: mdiCircleDouble,
     capsule: mdiPill,
+    field_surface: mdiShapeOutline,
   })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
   const f = look.scene?.facts.shapes.find((x) => x.id === s.id)
@@ -175,16 +179,6 @@ function shapeLine(s: Shape) {
 function regionLine(id: string) {
   const r = look.scene?.facts.regions.find((x) => x.id === id)
   return r ? `${r.shape.join(' × ')} · ${shown(r.voxel_size)} m` : ''
-}
-function addShape(e: ShapeEntry) {
-  const id = freshId(
-    e.label,
-    study.doc!.shapes.map((s) => s.id),
-  )
-  study.edit(`Add ${e.label}`, (d) =>
-    d.shapes.push({ id, name: e.label, kind: e.id, shown: true, params: e.id === 'plane' ? {} : { move: [0, 0, 1] } }),
-  )
-  study.select({ kind: 'shape', id })
 }
 async function importMesh(event: Event) {
   const input = event.target as HTMLInputElement

@@ -1,5 +1,5 @@
 /** Which steps fit at the end of a lane, why others do not, and adding one with sensible references. */
-import type { Entry, KindEntry, Lane, Params, ParamSpec, Step, StudyDoc } from '../api/model'
+import type { Entry, KindEntry, Lane, Params, ParamSpec, ShapeEntry, Step, StudyDoc } from '../api/model'
 import { applies } from '../lib/applies'
 import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
@@ -123,6 +123,39 @@ export function addStepTo(lane: Lane, e: Entry) {
     ;[...d.fields, ...d.flows].find((l) => l.id === lane.id)!.steps.push({ id, op: e.id, on: true, params })
   })
   study.select({ kind: 'step', lane: lane.id, id })
+}
+
+/** Why a shape cannot be added yet, in words; empty if it can. */
+export function whyNotShape(e: ShapeEntry): string {
+  const doc = useStudy().doc!
+  for (const p of e.params.filter((q) => q.required)) {
+    if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
+    if (p.type === 'field' && !scalarLanes().length) return 'there is no scalar lane yet'
+  }
+  return ''
+}
+/** Lanes that end as a scalar, the newest first. */
+function scalarLanes() {
+  const kinds = Object.fromEntries((useLook().swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
+  return [...useStudy().doc!.fields].reverse().filter((l) => l.steps.length && (kinds[l.id] ?? 'scalar') === 'scalar')
+}
+/** Add a shape of a kind, above the ground, or where a lane makes it. */
+export function addShape(e: ShapeEntry) {
+  const study = useStudy()
+  const id = freshId(
+    e.label,
+    study.doc!.shapes.map((s) => s.id),
+  )
+  const params: Params = {}
+  for (const p of e.params.filter((q) => q.required))
+    if (p.type === 'field') params[p.name] = scalarLanes()[0]?.id ?? ''
+    else if (p.type === 'region') params[p.name] = study.doc!.regions[0]?.id ?? ''
+  const made = Object.keys(params).length > 0
+  if (!made && e.id !== 'plane') params.move = [0, 0, 1]
+  const like = study.doc!.shapes.filter((s) => s.kind === e.id).length
+  const name = like ? `${e.label} ${like + 1}` : e.label
+  study.edit(`Add ${e.label}`, (d) => d.shapes.push({ id, name, kind: e.id, shown: true, params }))
+  study.select({ kind: 'shape', id })
 }
 
 /** Why an empty lane cannot be begun yet as its kind would have it, in words; empty if it can. */

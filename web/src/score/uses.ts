@@ -49,12 +49,25 @@ export function usesOf(d: StudyDoc, what: What, id: string): string[] {
         found.push(`${lane.name} · ${step.op.replace(/_/g, ' ')}`)
     }
   if (what === 'shape') for (const r of d.regions) if (r.bounds.fit.includes(id)) found.push(`region ${r.name}`)
+  for (const s of madeFrom(d, what, id)) found.push(`shape ${s.name}`, ...usesOf(d, 'shape', s.id))
   return found
 }
 
+/** Shapes that a lane or a region makes. */
+function madeFrom(d: StudyDoc, what: What, id: string) {
+  if (what === 'shape') return []
+  return d.shapes.filter((s) =>
+    (useStudy().shapeEntry(s.kind)?.params ?? []).some((p) => p.required && refers(s.params[p.name], p, id, what)),
+  )
+}
+
 /** Take every use out: a list loses the entry, an optional or linked value goes back to its default, else the step
- * goes. */
+ * goes; a shape that it makes goes, with its own uses. */
 export function removeUses(d: StudyDoc, what: What, id: string) {
+  for (const s of madeFrom(d, what, id)) {
+    removeUses(d, 'shape', s.id)
+    d.shapes = d.shapes.filter((x) => x.id !== s.id)
+  }
   for (const lane of [...d.fields, ...d.flows]) {
     lane.steps = lane.steps.filter((step) => {
       const known = specs(step.op, lane.id)
