@@ -52,6 +52,19 @@ def test_beads_stay_on_the_skin_of_the_globe_while_it_breathes():
         assert state.count > 2000
 
 
+def test_sparks_leave_the_bubbles_and_go_round_them_while_they_change():
+    seen, boxes = 0, []
+    for scene, state in frames("blown_bubbles", "sparks", 60):
+        bubbles = scene.shape("bubbles")
+        away = bubbles.distance(state.position)[0]
+        assert (away > -0.01).mean() > 0.98
+        assert np.median(away[state.age < 0.05]) < 0.05, "they come out of it"
+        seen = max(seen, state.count)
+        boxes.append(np.concatenate(bubbles.box))
+    assert seen > 2000
+    assert np.abs(np.diff(boxes, axis=0)).max() > 0.02, "it changes"
+
+
 def test_plain_noise_gathers_and_its_curl_does_not():
     scene = open_study(DEMO / "lagoon_mist.gust.json").at(1.0)
     low, high = domain(scene)

@@ -7,6 +7,7 @@ import json
 from pathlib import Path
 
 from errant_gust.core.demos.bench import bench_flash
+from errant_gust.core.demos.bubbles import blown_bubbles
 from errant_gust.core.demos.chimney import chimney_downdraught
 from errant_gust.core.demos.flue import flue_embers
 from errant_gust.core.demos.gather import slow_gather
@@ -33,6 +34,7 @@ DEMOS = {
     "slow_gather": slow_gather,
     "quay_wash": quay_wash,
     "silica_runnel": silica_runnel,
+    "blown_bubbles": blown_bubbles,
 }
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy import ndimage
@@ -11,10 +11,10 @@ from skimage.measure import marching_cubes
 from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT, working
 from errant_gust.core.fields.node import Node
-from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import bake
 from errant_gust.core.geometry.field_surface import FieldSurface, Surfaced, SurfaceDistance
 from errant_gust.core.geometry.mesh import Mesh
+from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.document import content_hash
@@ -104,10 +104,16 @@ def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) ->
     return Surfaced(distance, drawn, float(flat.mean()), span)
 
 
-def cut_share(shape: Any) -> float:
+def cut_share(shape: PlacedShape) -> float:
     """What share of a shape's triangles lies on the ends of its region; 0 of other shapes."""
     kind = shape.kind
     return float(kind.made(shape.geometry).cut) if isinstance(kind, FieldSurface) else 0.0
 
 
-__all__ = ["Array", "cut_share", "make_surface", "nodes_of", "surface_of"]
+def about(shape: PlacedShape) -> str:
+    """What is worth knowing of a shape that a lane makes, in a sentence; nothing of others."""
+    if not isinstance(shape.kind, FieldSurface):
+        return ""
+    made: Surfaced = shape.kind.made(shape.geometry)
+    low, high = made.span
+    return f"{len(made.drawn):,} triangles; the lane goes from {low:.3g} to {high:.3g} in the region"

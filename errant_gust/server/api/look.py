@@ -19,6 +19,7 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.fields.surfaced import about
 from errant_gust.core.geometry.surface_samples import surface_samples
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.runs.cost import cost_of
@@ -163,8 +164,11 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
             facts["errors"][f"shapes.{part.id}"] = told(error)
             continue
         facts["shapes"].append(
-            {"id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded}
-        )
+            {
+                "id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded,
+                "about": about(shape),
+            }
+        )  # fmt: skip
         arrays[f"{part.id}.vertices"] = vertices
         arrays[f"{part.id}.faces"] = faces.astype(np.int32)
     for region in scene.study.regions:

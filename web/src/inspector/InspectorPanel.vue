@@ -22,6 +22,8 @@
         >
       </h2>
       <p>{{ firstSentence }}</p>
+      <p v-if="kind === 'shape' && fault" class="fault" role="alert" data-testid="shape-fault">{{ fault }}</p>
+      <p v-else-if="kind === 'shape' && about" class="muted num" data-testid="shape-about">{{ about }}</p>
       <canvas
         v-if="look.slice && step && !flow && look.slice.facts.kind !== 'none'"
         ref="big"
@@ -142,6 +144,10 @@ const entry = computed(() => {
   if (s?.kind === 'shape' && part.value) return study.shapeEntry((part.value as Shape).kind)
   return undefined
 })
+/** What keeps the selected shape from being, or what is worth knowing of it. */
+const shapeId = computed(() => (kind.value === 'shape' ? (study.selection as { id: string }).id : ''))
+const fault = computed(() => look.scene?.facts.errors[`shapes.${shapeId.value}`] ?? '')
+const about = computed(() => look.scene?.facts.shapes.find((s) => s.id === shapeId.value)?.about ?? '')
 const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ').replace(/`/g, '') ?? '')
 const byDefault = (name: string) => entry.value!.params.find((q) => q.name === name)?.default
 const visible = computed(() =>
@@ -233,6 +239,9 @@ function rename(event: Event) {
 </script>
 
 <style>
+.fault {
+  color: var(--signal);
+}
 .insp {
   border-left: 1px solid var(--line);
   padding: 10px 14px;

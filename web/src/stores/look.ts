@@ -22,7 +22,7 @@ export interface SwatchFacts {
   unit: string
 }
 export interface SceneFacts {
-  shapes: { id: string; lower: Vec3; upper: Vec3; bounded: boolean }[]
+  shapes: { id: string; lower: Vec3; upper: Vec3; bounded: boolean; about: string }[]
   regions: {
     id: string
     lower: Vec3
