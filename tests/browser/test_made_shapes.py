@@ -1,0 +1,70 @@
+"""Shapes that lanes make, on the Desk: from a blank study to particles that leave one and go round it."""
+
+import numpy as np
+from playwright.sync_api import expect
+
+from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+
+
+def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("clock-end").fill("24")
+    page.get_by_test_id("clock-end").press("Enter")
+    page.get_by_test_id("add-shape").click()
+    expect(page.get_by_test_id("new-shape-field_surface")).to_contain_text("there is no scalar lane yet")
+    page.get_by_test_id("new-shape-sphere").click()
+    page.get_by_test_id("add-region").click()
+    put(page, "voxel_size", "0.1")
+    add_field(page)
+    add_step(page, "field", "noise")
+    put(page, "feature_size", "0.5")
+    put(page, "strength", "0.4")
+    add_field(page)
+    add_step(page, "field_2", "distance")
+    add_step(page, "field_2", "add")
+    page.get_by_test_id("select-field").select_option("field")
+    add_step(page, "field_2", "smooth")
+    saved(page)
+
+    # the shape takes the newest scalar lane and the region, and is there at once
+    page.get_by_test_id("shape-sphere").click()
+    page.get_by_role("checkbox").first.uncheck()  # the sphere itself is not shown
+    before = pixels(page)
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-field_surface").click()
+    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles; the lane goes from")
+    redrawn(page, before, 0.01)
+    made = document(page, address, key)["shapes"][-1]
+    assert made["params"] == {"field": "field_2", "region": "region"}
+
+    # a level that the lane does not have is said with its range; undo brings it back
+    put(page, "level", "50")
+    expect(page.get_by_test_id("shape-fault")).to_contain_text("nowhere in the region: from")
+    page.keyboard.press("Escape")
+    put(page, "level", "0")
+    expect(page.get_by_test_id("shape-about")).to_be_visible()
+
+    # wind goes round it, particles leave it
+    add_field(page)
+    add_step(page, "field_3", "wind")
+    add_step(page, "field_3", "steer_around")
+    page.get_by_test_id("select-shape").select_option(made["id"])
+    page.get_by_test_id("new-particles-lane").click()
+    add_step(page, "particles", "emit")
+    page.get_by_test_id("select-shape").select_option(made["id"])
+    add_step(page, "particles", "carry")
+    page.get_by_test_id("select-field").select_option("field_3")
+    saved(page)
+    page.get_by_test_id("run").click()
+    expect(page.get_by_test_id("run-state")).to_contain_text("24 frames ready", timeout=90_000)
+
+    # the lane cannot go without the shape that it makes
+    told = []
+    page.on("dialog", lambda d: (told.append(d.message), d.accept()))
+    page.get_by_test_id("region-region").hover()
+    page.get_by_test_id("region-region").get_by_label("Remove").click()
+    saved(page)
+    left = document(page, address, key)
+    assert "shape Surface of a field" in told[0]
+    assert [s["kind"] for s in left["shapes"]] == ["sphere"]
+    assert not np.any([s["params"].get("shape") == made["id"] for f in left["fields"] for s in f["steps"]])
