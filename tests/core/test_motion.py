@@ -207,6 +207,52 @@ def test_respawned_particles_keep_their_number_and_start_on_the_emitter():
     assert state.more["again"].max() > 2
 
 
+def test_a_field_says_who_is_born_again_and_where():
+    """Wind along x; where x is above 1 they are born again, anew on the ball or where they first were."""
+    shapes = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.5}}]
+    far = lane("far", ("ramp", {"start": [0.5, 0, 0], "end": [1.5, 0, 0]}))  # one half at x = 1
+    emit = {**BURST, "life": 1e4}
+    for place in ("anew", "where they were born"):
+        step = ("respawn", {"aged": False, "where": "far", "place": place})
+        f = ParticleFlow(flow(emit, ("carry", {"field": "v"}), step, fields=[*WIND, far], shapes=shapes), "p")
+        state = f.first()
+        first = state.position[:, np.argsort(state.id)]
+        for n in range(1, 72):
+            state = f.next(state, n)
+            assert state.position[0].max() <= 1.0 + 1e-4
+        order = np.argsort(state.id)
+        assert np.array_equal(state.id[order], np.arange(state.count))
+        assert state.more["again"].min() >= 1
+        across = state.position[1:, order]  # the wind leaves y and z alone
+        same = np.abs(across - first[1:]).max(axis=0) < 1e-4
+        assert same.all() if place != "anew" else same.mean() < 0.05
+
+
+def test_who_has_once_been_let_go_stays_free_if_hold_remembers():
+    """Held but where x is between −0.1 and 0.1: with a memory they leave that strip, without it they stop behind it."""
+    shapes = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.5}}]
+    rise = ("ramp", {"start": [-0.11, 0, 0], "end": [-0.09, 0, 0]})
+    fall = lane("fall", ("ramp", {"start": [0.11, 0, 0], "end": [0.09, 0, 0]}))
+    strip = lane("strip", rise, ("multiply", {"field": "fall"}))
+    ends = []
+    for memory in (False, True):
+        f = ParticleFlow(
+            flow({**BURST, "life": 1e4}, ("carry", {"field": "v"}), ("hold", {"by": "strip", "memory": memory}),
+                 fields=[*WIND, fall, strip], shapes=shapes), "p",
+        )  # fmt: skip
+        state = f.first()
+        first = state.position[0, np.argsort(state.id)]
+        for n in range(1, 25):
+            state = f.next(state, n)
+        ends.append(state.position[0, np.argsort(state.id)] - first)
+    within = np.abs(first) < 0.09
+    assert ends[0][np.abs(first) > 0.12].max() == 0
+    assert ends[1][np.abs(first) > 0.12].max() == 0, "who was never let go is held"
+    assert (first + ends[0])[within].max() < 0.16, "it stops where the strip ends"
+    assert ends[1][within].min() > 0.9, "a second at two metres a second"
+    assert set(np.unique(state.more["released"])) <= {0.0, 1.0}
+
+
 def test_those_that_leave_a_region_or_a_shape_are_born_again():
     shapes = [
         {"id": "ball", "kind": "sphere", "params": {"radius": 0.5}},

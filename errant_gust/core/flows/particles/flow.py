@@ -14,6 +14,7 @@ from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.alongside import Alongside
 from errant_gust.core.flows.kind import LaneFlow
 from errant_gust.core.flows.particles import birth
+from errant_gust.core.flows.particles.renewal import Respawn
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.flows.particles.steps import SORT, Emit, Moving, ParticleStep, Stage, Use
 from errant_gust.core.flows.step import Carries, Placed, placed_steps
@@ -225,12 +226,15 @@ class ParticleFlow(LaneFlow):
             k: np.empty_like(arrays[k]) for k in ("position", "velocity", "own", "travelled") if k in arrays
         }
 
+        kept = [k for k in self.keeps if k in arrays and arrays[k].ndim == 1]
+
         def work(a: int, b: int) -> None:
             own = np.ascontiguousarray(arrays["own"][:, a:b]) if "own" in arrays else None
             before = np.ascontiguousarray(position[:, a:b])
             m = Moving(
-                before, own, None if own is None else own.copy(), spans[a:b], arrays["age"][a:b], arrays["id"][a:b]
-            )
+                before, own, None if own is None else own.copy(), spans[a:b], arrays["age"][a:b], arrays["id"][a:b],
+                kept={k: arrays[k][a:b] for k in kept},
+            )  # fmt: skip
             made["velocity"][:, a:b] = motion.move(m)
             made["position"][:, a:b] = m.position
             if m.own is not None:
@@ -288,7 +292,8 @@ class ParticleFlow(LaneFlow):
 
     def _again(self, arrays: dict[str, Array], since: Array, start: float, end: float) -> None:
         """These particles on their emitter, so many seconds (n,) before the end of the step, with the same id."""
-        emits = self._steps(max(start, 0.0))[0]
+        emits, motions = self._steps(max(start, 0.0))
+        returns = any(isinstance(p.step, Respawn) and p.step.returns for p in motions)
         times = end - since.astype(np.float64)
         for index, use in enumerate(self._uses(emits, start, end)):
             left = np.flatnonzero(arrays["id"] % np.uint32(len(emits)) == index)
@@ -303,9 +308,13 @@ class ParticleFlow(LaneFlow):
                     emit, use, numbers, arrays["id"][left], birth.Moment(along, times[left], end),
                     np.zeros(len(left)), self.keeps, self._source(emit),
                 )  # fmt: skip
+                first = arrays["start"][:, left].copy() if returns else None
                 for k, values in fresh.arrays().items():
                     arrays[k][..., left] = values
                 arrays["again"][left] = again
+                if first is not None:
+                    arrays["position"][:, left] = arrays["start"][:, left] = first
+                    break
                 left = left[~live]
 
 

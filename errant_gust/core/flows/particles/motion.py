@@ -112,7 +112,10 @@ class ScatterDirection(ParticleStep):
 
 
 class Hold(Holding, ParticleStep, Limits):
-    """A scalar field decides who stays: above the level particles move, below they keep still (or the other way)."""
+    """A scalar field decides who stays: above the level particles move, below they keep still (or the other way).
+
+    With a memory, who has once been let go stays free, wherever it comes.
+    """
 
     id = "hold"
     family = "motion"
@@ -122,12 +125,28 @@ class Hold(Holding, ParticleStep, Limits):
         "it; a soft edge lets them slow down instead of stopping dead."
     )
 
+    memory: bool = param(False, label="Once free, free", help="What has been let go stays free, until it is born again")
+
+    def needs(self) -> tuple[str, ...]:
+        return ("released",) if self.memory else ()
+
     def bend(self, velocity: Array, points: Array, m: Moving, use: Use) -> Array:
-        return velocity * self._share(points, use)
+        return velocity * self._share(points, m, use)
 
     def correct(self, m: Moving, use: Use) -> None:
         if m.own is not None:
-            m.own *= self._share(m.position, use)
+            m.own *= self._share(m.position, m, use)
 
-    def _share(self, points: Array, use: Use) -> Array:
-        return self.share_left(use.field("by", points))
+    def _share(self, points: Array, m: Moving, use: Use) -> Array:
+        left = self.share_left(use.field("by", points))
+        return np.maximum(left, m.kept["released"]) if self.memory else left
+
+    @property
+    def records(self) -> bool:
+        return self.memory
+
+    def record(self, part: dict[str, Array], use: Use) -> Array | None:
+        return np.maximum(part["released"], self.share_left(use.field("by", part["position"], "end")))
+
+    def check_together(self, kept: tuple[str, ...], where: str) -> None:
+        """Nothing more to check: several with a memory share it, and one that lets go frees from all."""

@@ -1,21 +1,24 @@
 """Respawn: particles that are born again where they first were."""
 
 from collections.abc import Iterator
+from typing import Any, Literal
 
 import numpy as np
 
+from errant_gust.core.blocks import BLOCK, share_out
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.particles.steps import ParticleStep, Use
-from errant_gust.core.study.parameters import RegionId, ShapeId, param
+from errant_gust.core.study.parameters import FieldId, RegionId, ShapeId, param
 
 NEVER = -1.0
 
 
 class Respawn(ParticleStep):
-    """Too old, too far from where they started, or outside: such particles are born again on their emitter.
+    """Too old, too far from where they started, outside, or where a field says: such particles are born again on their
+    emitter, or where they first were.
 
-    They keep their id; place and life are drawn anew. They are born again at the moment when it happened, not at the
-    end of the frame, and move on for what is left of it: frames a second do not change how often.
+    They keep their id; life is drawn anew, and place if you like. They are born again at the moment when it happened,
+    not at the end of the frame, and move on for what is left of it: frames a second do not change how often.
     """
 
     id = "respawn"
@@ -31,9 +34,21 @@ class Respawn(ParticleStep):
     farther: float = param(0.0, unit="m", range=(0, 1e6), slider=(0, 20), help="Than this from their start; 0 never")
     leaving: RegionId = param("", optional=True, help="Those outside this region")
     outside: ShapeId = param("", optional=True, help="Those outside this shape")
+    where: FieldId = param("", optional=True, help="A scalar lane: those where it is above the level")
+    level: float = param(0.5, slider=(-1, 1), help="Of that lane", when={"where": ["!"]})
+    place: Literal["anew", "where they were born"] = param(
+        "anew", help="Another place on the emitter, or back to the own one"
+    )
+
+    wants = {"where": "scalar"}
+
+    @property
+    def returns(self) -> bool:
+        """Whether they go back to the place of their first birth."""
+        return self.place != "anew"
 
     def needs(self) -> tuple[str, ...]:
-        return ("again", "start") if self.farther else ("again",)
+        return ("again", "start") if self.farther or self.returns else ("again",)
 
     def renew(self, arrays: dict[str, Array], before: Array, spans: Array, use: Use) -> Array | None:
         p = arrays["position"]
@@ -68,3 +83,16 @@ class Respawn(ParticleStep):
             d = use.scenes["end"].shape(self.outside).distance(p, 0)[0]
             was = use.scenes["start"].shape(self.outside).distance(before, 0)[0]
             yield np.where(d > 0, np.where(was >= 0, 0, was / (was - d)), np.nan)
+        if self.where:
+            now, was = (self._over(points, stage, use) for points, stage in ((p, "end"), (before, "start")))
+            yield np.where(now > 0, np.where(was >= 0, 0, was / (was - now)), np.nan)
+
+    def _over(self, points: Array, stage: Any, use: Use) -> Array:
+        """By how much the lane is above the level at points (3, n)."""
+        out = np.empty(points.shape[1], np.float32)
+
+        def look(first: int, last: int) -> None:
+            out[first:last] = use.field("where", np.ascontiguousarray(points[:, first:last]), stage)
+
+        share_out(look, len(out), block=BLOCK)
+        return out - np.float32(self.level)

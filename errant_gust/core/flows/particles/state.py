@@ -13,6 +13,7 @@ KEPT: dict[str, tuple[int, Any]] = {
     "start": (3, np.float32),  # where it was born, m
     "travelled": (1, np.float32),  # length of its way since then, m
     "again": (1, np.uint32),  # how often it has been born again
+    "released": (1, np.float32),  # what share of its motion a Hold has ever let it have
 }
 """Channels that are kept only where a step of the lane needs them: components and type. Others are named by a
 Channel step: one float32 a particle."""
@@ -24,6 +25,7 @@ ABOUT = (
     Channel("own", "m/s", 3, True, "Besides what carries it", internal=True),
     Channel("start", "m", 3, True, "Where it was born", internal=True),
     Channel("again", help="How often it has been born again", internal=True),
+    Channel("released", help="What share of its motion Hold has let it have, at most: 0 is held yet"),
     Channel("travelled", "m", help="Length of its way since birth"),
 )
 """What is known of channels; those of a Channel step have no unit."""

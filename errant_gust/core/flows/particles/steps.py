@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
@@ -34,6 +34,8 @@ class Moving:
     age: Array
     id: Array
     pushed_back: Array | None = None
+    kept: dict[str, Array] = field(default_factory=dict)
+    """Channels (n,) that particles came with, of those that are one number."""
 
 
 class Use:
