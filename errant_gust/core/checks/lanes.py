@@ -8,13 +8,13 @@ from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.look import Reading, reading
+from errant_gust.core.fields.made_shapes import made_shape
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steps.steer import SteerAround
-from errant_gust.core.fields.surfaced import cut_share
 from errant_gust.core.fields.units import factor_fix, named, over, told_unit
 from errant_gust.core.geometry.surface_samples import surface_samples
 from errant_gust.core.study.finding import Finding, broken_part, set_param
@@ -41,26 +41,52 @@ def region_findings(scene: Scene, id: str) -> list[Finding]:
 
 CUT = 1e-3
 """Share of a surface's triangles on the ends of its region, from which on it is told."""
+THROUGH = 2e-3
+"""Share of a surface in itself from which on it is told."""
 
 
 def shape_findings(scene: Scene, id: str) -> list[Finding]:
-    """Whether a surface that a lane makes is cut by its region."""
+    """What is likely wrong with a shape that lanes make: cut by its region, folded, through itself, inside out."""
     try:
-        share = cut_share(scene.shape(id))
+        made = made_shape(scene.shape(id))
     except GustError as error:
         return [broken_part(error)]
-    if share <= CUT:
+    if made is None:
         return []
+    where, found = f"shapes.{id}", []
+    if made.flaws.get("cut", 0.0) > CUT:
+        found.append(_cut(scene, id, made.flaws["cut"]))
+    softer = "less of it, a lane with larger features, or a mask"
+    if made.flaws.get("inside_out"):
+        found.append(Finding("warning", "inside_out", f"{where}.amount", "is turned inside out by its lane", softer))
+    if made.flaws.get("folded"):
+        count = int(made.flaws["folded"])
+        found.append(Finding("warning", "folded", f"{where}.amount", f"{count:,} of its triangles are folded", softer))
+    if made.flaws.get("through_itself", 0.0) > THROUGH:
+        share = made.flaws["through_itself"]
+        found.append(
+            Finding(
+                "warning",
+                "through_itself",
+                f"{where}.amount",
+                f"goes through itself: {share:.1%} lies inside it",
+                softer,
+            )
+        )
+    return found
+
+
+def _cut(scene: Scene, id: str, share: float) -> Finding:
     region = scene.shape(id).kind.region  # type: ignore[attr-defined]
     h = scene.region(region).voxel_size
-    padding = scene.study.find("regions", region, f"regions.{id}").bounds.padding
+    padding = scene.study.find("regions", region, f"regions.{region}").bounds.padding
     wider = float(f"{(padding if isinstance(padding, int | float) else 0) + 8 * h:.3g}")
-    return [Finding(
+    return Finding(
         "warning", "cut_by_region", f"shapes.{id}.region",
         f"is cut by its region: {share:.1%} of its triangles lie flat on the region's ends",
         "enlarge the region, or choose another level",
         set_param(f"Pad it by {wider:g} m", f"regions.{region}.padding", wider), True,
-    )]  # fmt: skip
+    )  # fmt: skip
 
 
 def lane_findings(

@@ -13,7 +13,7 @@ import numpy as np
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.fields.units import Unit
-from errant_gust.core.geometry.field_surface import FieldSurface
+from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import file_params, references
 
@@ -201,13 +201,7 @@ class Node:
         if file:
             file = shape.geometry.named(file, getattr(shape.kind, "sequence", False))
         stamp = self.scene.assets.stamp(file, self.where) if file else None
-        made = []
-        if isinstance(shape.kind, FieldSurface):
-            region = self.scene.region(shape.kind.region)
-            made = [
-                self.scene.lane(shape.kind.field).identity(),
-                [region.lower, region.shape, region.voxel_size, region.turn],
-            ]
+        made = [self.scene.shape_content(id)] if isinstance(shape.kind, MadeShape) else []
         motion = [list(map(float, shape.velocity)), list(map(float, shape.spin))]
         return [
             shape.kind.id,

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
 from errant_gust.core.errors import StudyError, nearest
 from errant_gust.core.fields.flow_data import FlowData, NoFlows
+from errant_gust.core.fields.made_shapes import made_of, moves
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array, Kind
-from errant_gust.core.fields.surfaced import surface_of
-from errant_gust.core.geometry.field_surface import FieldSurface
+from errant_gust.core.geometry.made import Made, MadeShape
 from errant_gust.core.geometry.placed import Growth, PlacedShape
 from errant_gust.core.geometry.shapes import SHAPES, Assets, Geometry, ShapeKind
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
+from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import Parameters, describe, references
 from errant_gust.core.study.registry import FIELD, step_class
 from errant_gust.core.study.turns import rotation
@@ -182,11 +183,11 @@ class Scene:
                 growth = Growth((before, geometry), (after, geometry), 2 * NUDGE)
         if getattr(kind, "sequence", False):
             growth = self._deforming(kind, where)
-        elif isinstance(kind, FieldSurface) and self._made_moves(part):
+        elif isinstance(kind, MadeShape) and self._made_moves(part):
             growth = self._remade(kind, where)
         return PlacedShape(id, kind, geometry, velocity, spin, growth)  # type: ignore[arg-type]
 
-    def _remade(self, kind: FieldSurface, where: str) -> Growth | None:
+    def _remade(self, kind: MadeShape, where: str) -> Growth | None:
         """How a surface that a lane makes changes about now: between the frames before and after."""
         clock, frame = self.study.clock, self._frame()
         first, last = max(frame - 1, clock.start), min(frame + 1, max(clock.end, clock.start + 1))
@@ -198,14 +199,22 @@ class Scene:
     def _geometry(self, where: str, frame: int) -> Geometry:
         return Geometry(where, self.assets, frame, lambda kind, at: self._surface(kind, where, at))
 
-    def _surface(self, kind: FieldSurface, where: str, frame: int) -> Any:
-        """The surface of a lane on a frame; on the first if it does not move."""
-        self._goes_round(where.split(".")[1])
-        there = self.sibling(self.study.clock.seconds(frame)) if self._lane_moves(kind) else self
-        return surface_of(there, kind, where)
+    def _surface(self, kind: MadeShape, where: str, frame: int) -> Made:
+        """What lanes make of a shape on a frame; on the first if it does not change."""
+        id = where.split(".")[1]
+        self._goes_round(id)
+        there = self.sibling(self.study.clock.seconds(frame)) if moves(self, kind) else self
+        return made_of(there, kind, where, self.shape_content(id))
+
+    def shape_content(self, id: str) -> str:
+        """Hash of everything that a shape is made of, but the time."""
+        walk = Depends(self.study, lambda file: self.assets.stamp(file.name, file.where))
+        walk.shape(id)
+        clock = self.study.clock
+        return content_hash(walk.parts, clock.fps, clock.start, clock.slow_motion)
 
     def _goes_round(self, id: str) -> None:
-        """Raise a StudyError if the surface of a lane is among what the lane, or its region, is made of."""
+        """Raise a StudyError if a shape that lanes make is among what they, or its region, are made of."""
         walk = Depends(self.study)
         with suppress(StudyError):  # what is missing is told where it is used
             walk.shape(id)
@@ -224,21 +233,13 @@ class Scene:
             if "region" in part.params:
                 self._goes_round(id)
 
-    def _lane_moves(self, kind: FieldSurface) -> bool:
-        region = self.study.find("regions", kind.region, "shapes")
-        fitted = region.follow and any(self.shape_moves(id) for id in region.bounds.fit)
-        return self.lane(kind.field).moves or fitted
-
     def _made_moves(self, part: document.Shape) -> bool:
-        """Whether a shape is made by a lane that moves."""
+        """Whether a shape is made by lanes and changes from frame to frame."""
         cls = SHAPES.get(part.kind)
-        if cls is None or not issubclass(cls, FieldSurface):
-            return False
-        field, region = part.params.get("field"), part.params.get("region")
-        if not (isinstance(field, str) and isinstance(region, str) and field and region):
+        if cls is None or not issubclass(cls, MadeShape):
             return False
         self._goes_round(part.id)
-        return self._lane_moves(cast(FieldSurface, self.build(cls, part.params, f"shapes.{part.id}").step))
+        return moves(self, self.build(cls, part.params, f"shapes.{part.id}").step)
 
     def _frame(self) -> int:
         clock = self.study.clock

@@ -12,9 +12,9 @@ from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT, working
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.sampling import bake
-from errant_gust.core.geometry.field_surface import FieldSurface, Surfaced, SurfaceDistance
+from errant_gust.core.geometry.field_surface import FieldSurface, SurfaceDistance
+from errant_gust.core.geometry.made import Made
 from errant_gust.core.geometry.mesh import Mesh
-from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.document import content_hash
@@ -26,8 +26,15 @@ BYTES_A_NODE = 60
 MOST_TRIANGLES = 4_000_000
 
 
-def surface_of(scene: Scene, kind: FieldSurface, where: str) -> Surfaced:
-    """The surface of a lane at the scene's time.
+def surface_moves(scene: Scene, kind: FieldSurface) -> bool:
+    """Whether it changes from frame to frame."""
+    region = scene.study.find("regions", kind.region, "shapes")
+    fitted = region.follow and any(scene.shape_moves(id) for id in region.bounds.fit)
+    return scene.lane(kind.field).moves or fitted
+
+
+def surface_of(scene: Scene, kind: FieldSurface, where: str, content: str) -> Made:
+    """The surface of a lane at the scene's time. `content` stands for all it depends on but the time.
 
     Raises a StudyError if the lane is a vector or has the level nowhere in the region, a BudgetError if its voxels
     would need too much memory.
@@ -38,12 +45,9 @@ def surface_of(scene: Scene, kind: FieldSurface, where: str) -> Surfaced:
     if node.kind != "scalar":
         raise StudyError(f"'{kind.field}' is a vector; a scalar is needed here", where=f"{where}.field")
     box = nodes_of(scene.region(kind.region))
-    key = content_hash(
-        "surface", node.identity(), [box.lower, box.shape, box.voxel_size, box.turn], scene.time if node.moves else 0.0,
-        [kind.level, kind.inside, kind.smooth, kind.ends],
-    )  # fmt: skip
+    key = content_hash("surface", content, scene.time if surface_moves(scene, kind) else 0.0)
 
-    def make() -> Surfaced:
+    def make() -> Made:
         with working(where):
             return make_surface(node, box, kind, where)
 
@@ -58,7 +62,7 @@ def nodes_of(region: GridRegion) -> GridRegion:
     return GridRegion((x, y, z), (i, j, k), h, region.turn)
 
 
-def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) -> Surfaced:
+def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) -> Made:
     """The surface of a scalar node on the nodes of a box."""
     need, limit = BYTES_A_NODE * box.voxels, budget()
     if need > limit:
@@ -101,19 +105,5 @@ def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) ->
         distance = SurfaceDistance(mesh, inside, first, h)
     distance.sample(np.zeros((3, 1), np.float32))  # grid and spline now
     drawn = mesh.faces[~flat] if kind.ends == "open" else mesh.faces
-    return Surfaced(distance, drawn, float(flat.mean()), span)
-
-
-def cut_share(shape: PlacedShape) -> float:
-    """What share of a shape's triangles lies on the ends of its region; 0 of other shapes."""
-    kind = shape.kind
-    return float(kind.made(shape.geometry).cut) if isinstance(kind, FieldSurface) else 0.0
-
-
-def about(shape: PlacedShape) -> str:
-    """What is worth knowing of a shape that a lane makes, in a sentence; nothing of others."""
-    if not isinstance(shape.kind, FieldSurface):
-        return ""
-    made: Surfaced = shape.kind.made(shape.geometry)
-    low, high = made.span
-    return f"{len(made.drawn):,} triangles; the lane goes from {low:.3g} to {high:.3g} in the region"
+    about = f"{len(drawn):,} triangles; the lane goes from {span[0]:.3g} to {span[1]:.3g} in the region"
+    return Made(distance, drawn, about, {"cut": float(flat.mean())})

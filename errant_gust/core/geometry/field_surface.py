@@ -8,9 +8,9 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from errant_gust.core.blocks import share_out
+from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.sdf import MeshDistance
-from errant_gust.core.geometry.shapes import Geometry, ShapeKind
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.study.parameters import FieldId, RegionId, param
 
@@ -78,11 +78,6 @@ class SurfaceDistance(MeshDistance):
     def _facets(self) -> float:
         return SOFT
 
-    @property
-    def nbytes(self) -> int:
-        """Memory that it takes, about."""
-        return 8 * int(np.prod(self.shape)) + 200 * len(self.mesh.faces)
-
 
 def _between(spline: Array, nodes: Array) -> Array:
     """A spline on every STEP-th node at nodes (m, 3), by their indices."""
@@ -98,7 +93,7 @@ def _between(spline: Array, nodes: Array) -> Array:
     return made
 
 
-class FieldSurface(ShapeKind):
+class FieldSurface(MadeShape):
     """The surface where a scalar lane has a certain value, in a region: a shape like any other, to emit from, to steer
     around, to collide with, to probe.
 
@@ -130,34 +125,3 @@ class FieldSurface(ShapeKind):
     )
 
     wants = {"field": "scalar"}
-
-    def made(self, scene: Geometry) -> "Surfaced":
-        """The surface on the frame that is looked at."""
-        assert scene.surface is not None
-        return scene.surface(self, scene.frame)  # type: ignore[no-any-return]
-
-    def local(self, points: Array, order: int, scene: Geometry) -> tuple[Array, Array | None, Array | None]:
-        return self.made(scene).distance.sample(np.ascontiguousarray(points, np.float32), order)
-
-    def rough(self, points: Array, scene: Geometry) -> Array:
-        return self.made(scene).distance.rough(np.ascontiguousarray(points, np.float32))
-
-    def half_extents(self, scene: Geometry) -> tuple[Array, Array]:
-        mesh = self.made(scene).distance.mesh
-        return 0.5 * (mesh.lower + mesh.upper), 0.5 * (mesh.upper - mesh.lower)
-
-    def triangles(self, scene: Geometry) -> tuple[Array, Array]:
-        made = self.made(scene)
-        return made.distance.mesh.vertices, made.drawn
-
-
-class Surfaced:
-    """A surface that was made: its distance, the triangles that are drawn, what share of them lies on the region's
-    ends, and the range of the field in the region."""
-
-    def __init__(self, distance: MeshDistance, drawn: Array, cut: float, span: tuple[float, float]) -> None:
-        self.distance, self.drawn, self.cut, self.span = distance, drawn, cut, span
-
-    @property
-    def nbytes(self) -> int:
-        return getattr(self.distance, "nbytes", 64 << 20)

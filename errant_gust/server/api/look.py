@@ -14,12 +14,12 @@ from errant_gust.core.fields import look
 from errant_gust.core.fields.examples import example
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import WORKING
+from errant_gust.core.fields.made_shapes import made_shape
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.fields.surfaced import about
 from errant_gust.core.geometry.surface_samples import surface_samples
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.runs.cost import cost_of
@@ -166,7 +166,7 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
         facts["shapes"].append(
             {
                 "id": part.id, "lower": low.tolist(), "upper": high.tolist(), "bounded": shape.kind.bounded,
-                "about": about(shape),
+                "about": made.about if (made := made_shape(shape)) else "",
             }
         )  # fmt: skip
         arrays[f"{part.id}.vertices"] = vertices
