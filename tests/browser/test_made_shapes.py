@@ -68,3 +68,31 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
     assert "shape Surface of a field" in told[0]
     assert [s["kind"] for s in left["shapes"]] == ["sphere"]
     assert not np.any([s["params"].get("shape") == made["id"] for f in left["fields"] for s in f["steps"]])
+
+
+def test_a_shape_is_deformed_by_a_lane_and_its_folds_are_told(page, address):
+    key = new_study(page, address)
+    page.get_by_test_id("add-shape").click()
+    expect(page.get_by_test_id("new-shape-deformed")).to_contain_text("there is no shape yet")
+    page.get_by_test_id("new-shape-box").click()
+    add_field(page)
+    add_step(page, "field", "curl_noise")
+    put(page, "feature_size", "0.8")
+    put(page, "strength", "0.5")
+    saved(page)
+    page.get_by_test_id("shape-box").click()
+    page.get_by_role("checkbox").first.uncheck()
+    before = pixels(page)
+    page.get_by_test_id("add-shape").click()
+    page.get_by_test_id("new-shape-deformed").click()
+    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles, ")
+    redrawn(page, before, 0.01)
+    assert document(page, address, key)["shapes"][-1]["params"] == {"shape": "box", "field": "field"}
+    page.get_by_test_id("select-how").select_option("carried")
+    put(page, "seconds", "0.6")
+    expect(page.get_by_test_id("shape-about")).to_contain_text("m³")
+    put(page, "amount", "9")
+    page.get_by_test_id("checks").click()
+    expect(
+        page.get_by_test_id("finding-through_itself").or_(page.get_by_test_id("finding-folded")).first
+    ).to_be_visible(timeout=20_000)

@@ -4,7 +4,7 @@ import type { Catalogue, Entry, ParamSpec } from '../src/api/model'
 export function spec(name: string, type: string, more: Partial<ParamSpec> = {}): ParamSpec {
   const plain = { label: name, unit: '', range: [null, null], open_below: false, slider: null, default: null } as const
   const flags = { required: false, varies: false, rate: false, optional: false, moment: false }
-  const rest = { choices: [], help: '', when: null, files: [], group: '', provides: '' }
+  const rest = { choices: [], help: '', when: null, files: [], group: '', provides: '', wants: '' }
   return { name, type, ...plain, range: [null, null], ...flags, ...rest, ...more }
 }
 function step(id: string, lane: string, kind: string, ...params: ParamSpec[]): Entry {
@@ -30,7 +30,7 @@ export const CATALOGUE: Catalogue = {
   ],
   shapes: [
     shapeKind('sphere', spec('radius', 'number', { default: 1 })),
-    shapeKind('skin', required('field', 'field'), required('region', 'region')),
+    shapeKind('skin', { ...required('field', 'field'), wants: 'scalar' }, required('region', 'region')),
   ],
   kinds: [
     {

@@ -16,6 +16,8 @@ Array = NDArray[Any]
 class MadeShape(ShapeKind):
     """A shape whose triangles are worked out from lanes, on the frame that is looked at, in the frame of the scene."""
 
+    own_first = True
+
     def made(self, scene: Geometry) -> Made:
         assert scene.surface is not None
         return scene.surface(self, scene.frame)  # type: ignore[no-any-return]

@@ -218,6 +218,7 @@ def describe(cls: type[Parameters]) -> list[dict[str, Any]]:
                 "group": extra.get("group") or "",
                 "moment": bool(extra.get("moment")),
                 "provides": extra.get("provides") or "",
+                "wants": getattr(cls, "wants", {}).get(name, ""),
             }
         )
     return entries

@@ -37,6 +37,8 @@ class ParamSpec(Schema):
     group: str
     moment: bool
     provides: str
+    wants: str
+    """Of a lane that is named: scalar, vector, or either."""
 
 
 class ShapeEntry(Schema):

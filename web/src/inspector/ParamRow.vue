@@ -281,11 +281,12 @@ const help = computed(() => {
   const range = a !== null || b !== null ? ` Range ${a ?? '…'} to ${b ?? '…'} ${unit.value}.` : ''
   return `${s.help}.${range} Default ${rawWords(s.default, s, study.doc)}.`
 })
-/** Whether a lane ends as a scalar. */
-const scalar = (id: string) => (look.swatches?.facts.steps ?? []).filter((s) => s.lane === id).at(-1)?.kind === 'scalar'
+/** Whether a lane ends as a scalar, or as a vector, as far as is known. */
+const endsAs = (id: string, kind: string) =>
+  ((look.swatches?.facts.steps ?? []).filter((s) => s.lane === id).at(-1)?.kind ?? kind) === kind
 const fields = computed(() =>
   (study.doc?.fields ?? []).filter(
-    (f) => f.id !== (props.owner?.kind === 'step' ? props.owner.lane : '') && scalar(f.id),
+    (f) => f.id !== (props.owner?.kind === 'step' ? props.owner.lane : '') && endsAs(f.id, 'scalar'),
   ),
 )
 /** Flows that offer what the step takes from them, but for its own. */
@@ -312,7 +313,7 @@ const options = computed<{ id: string; name: string }[] | null>(() => {
     case 'field':
       return (d?.fields ?? [])
         .filter((f) => props.owner?.kind !== 'step' || f.id !== props.owner.lane)
-        .filter((f) => props.owner?.kind !== 'shape' || scalar(f.id))
+        .filter((f) => !props.spec.wants || f.id === props.raw || endsAs(f.id, props.spec.wants))
         .map((f) => ({ id: f.id, name: f.name }))
     case 'flow':
       return flows.value

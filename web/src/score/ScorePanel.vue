@@ -121,6 +121,7 @@ import {
   mdiSquareOutline,
   mdiVectorCurve,
   mdiVectorPolygon,
+  mdiVectorSelection,
 } from '@mdi/js'
 import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
@@ -170,6 +171,7 @@ const kindIcon = (kind: string) =>
     torus: mdiCircleDouble,
     capsule: mdiPill,
     field_surface: mdiShapeOutline,
+    deformed: mdiVectorSelection,
   })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
   const f = look.scene?.facts.shapes.find((x) => x.id === s.id)

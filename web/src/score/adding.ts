@@ -101,7 +101,15 @@ function referencesFor(lane: Lane, e: Entry): Params {
     else if (p.type === 'field') {
       const kinds = Object.fromEntries((useLook().swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
       const scalar = ['multiply', 'mask'].includes(e.id) || p.name === 'where'
-      const want = scalar ? 'scalar' : e.id === 'warp' || flow ? 'vector' : e.kind === 'join' ? kind : ''
+      const want = p.wants
+        ? p.wants
+        : scalar
+          ? 'scalar'
+          : e.id === 'warp' || flow
+            ? 'vector'
+            : e.kind === 'join'
+              ? kind
+              : ''
       const lanes = flow ? doc.fields : doc.fields.filter((f) => f.id !== lane.id)
       const fitting = [...lanes].reverse().filter((l) => !want || kinds[l.id] === want)
       const ends = flow ? fitting.filter((l) => !isUsed(l.id, doc)) : fitting
@@ -129,15 +137,17 @@ export function addStepTo(lane: Lane, e: Entry) {
 export function whyNotShape(e: ShapeEntry): string {
   const doc = useStudy().doc!
   for (const p of e.params.filter((q) => q.required)) {
+    if (p.type === 'shape' && !doc.shapes.length) return 'there is no shape yet'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
-    if (p.type === 'field' && !scalarLanes().length) return 'there is no scalar lane yet'
+    if (p.type === 'field' && !lanesThatEnd(p.wants).length) return `there is no ${p.wants || 'other'} lane yet`
   }
   return ''
 }
-/** Lanes that end as a scalar, the newest first. */
-function scalarLanes() {
+/** Lanes that end as a scalar or as a vector, the newest first; both if it does not matter. */
+function lanesThatEnd(kind: string) {
   const kinds = Object.fromEntries((useLook().swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
-  return [...useStudy().doc!.fields].reverse().filter((l) => l.steps.length && (kinds[l.id] ?? 'scalar') === 'scalar')
+  const lanes = [...useStudy().doc!.fields].reverse().filter((l) => l.steps.length)
+  return lanes.filter((l) => !kind || (kinds[l.id] ?? kind) === kind)
 }
 /** Add a shape of a kind, above the ground, or where a lane makes it. */
 export function addShape(e: ShapeEntry) {
@@ -148,7 +158,9 @@ export function addShape(e: ShapeEntry) {
   )
   const params: Params = {}
   for (const p of e.params.filter((q) => q.required))
-    if (p.type === 'field') params[p.name] = scalarLanes()[0]?.id ?? ''
+    if (p.type === 'field') params[p.name] = lanesThatEnd(p.wants)[0]?.id ?? ''
+    else if (p.type === 'shape')
+      params[p.name] = study.selection?.kind === 'shape' ? study.selection.id : study.doc!.shapes[0].id
     else if (p.type === 'region') params[p.name] = study.doc!.regions[0]?.id ?? ''
   const made = Object.keys(params).length > 0
   if (!made && e.id !== 'plane') params.move = [0, 0, 1]
