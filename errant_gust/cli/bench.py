@@ -22,6 +22,7 @@ from errant_gust.cli.bench_grains import ROWS as ON_GRAINS
 from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
+from errant_gust.cli.bench_shapes import ROWS as ON_SHAPES
 from errant_gust.cli.peak import from_here, peak
 from errant_gust.core.blocks import share_out, threads
 from errant_gust.core.demos.geometry import light_tower, write_obj
@@ -316,7 +317,7 @@ def run_bench(*, as_json: bool, only: str, browser: bool = False) -> None:
     if browser:
         rows = browsing()
 
-    for name, work in [] if browser else [*ROWS, *ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS]:
+    for name, work in [] if browser else [*ROWS, *ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_SHAPES]:
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

@@ -159,10 +159,8 @@ def _shape(vertices: Array, faces: Array, where: str) -> Made:
     flaws["folded"] = float(((across * mean).sum(axis=1) < 0).sum())
     mesh = Mesh(vertices, faces, watertight=bool(tight.is_watertight))
     flaws["through_itself"] = _through_itself(mesh, vertices, faces, across)
-    distance = MeshDistance(mesh)
-    distance.sample(np.zeros((3, 1), np.float32))  # its grid and spline now
     said = f", {volume:.3g} m³" if tight.is_watertight else ", not closed"
-    return Made(distance, np.asarray(faces, np.int32), f"{len(faces):,} triangles{said}", flaws)
+    return Made(MeshDistance(mesh), np.asarray(faces, np.int32), f"{len(faces):,} triangles{said}", flaws)
 
 
 def _through_itself(mesh: Mesh, vertices: Array, faces: Array, across: Array) -> float:

@@ -103,7 +103,6 @@ def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) ->
         distance: MeshDistance = MeshDistance(mesh, cells)
     else:
         distance = SurfaceDistance(mesh, inside, first, h)
-    distance.sample(np.zeros((3, 1), np.float32))  # grid and spline now
     drawn = mesh.faces[~flat] if kind.ends == "open" else mesh.faces
     about = f"{len(drawn):,} triangles; the lane goes from {span[0]:.3g} to {span[1]:.3g} in the region"
     return Made(distance, drawn, about, {"cut": float(flat.mean())})
