@@ -38,8 +38,8 @@ class MadeShape(ShapeKind):
 
 
 class Made:
-    """What was made: its distance (worked out when it is first asked for), the triangles (m, 3) that are drawn, what is worth knowing in a sentence, and flaws:
-    numbers by name that checks ask for."""
+    """What was made: its distance (worked out when it is first asked for), the triangles (m, 3) that are drawn, what is
+    worth knowing in a sentence, and flaws: numbers by name that checks ask for."""
 
     def __init__(self, distance: MeshDistance, drawn: Array, about: str, flaws: dict[str, float]) -> None:
         self.distance, self.drawn, self.about, self.flaws = distance, drawn, about, flaws

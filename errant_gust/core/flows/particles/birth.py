@@ -15,8 +15,11 @@ from errant_gust.core.flows.particles.steps import Emit, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
 from errant_gust.core.flows.scattered import USE_PLACE
 from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.kernels.scattering import far_enough
 
 USE_LIFE, USE_WEIGHT, USE_SPREAD = 1, 2, 3
+MOST_TURNS, LEAST_GAIN = 48, 0.005
+"""How often darts are thrown, and the share of them that has to find room for another throw."""
 
 
 def born_by(emit: Emit, total_at: Any, time: float, share: float) -> int:
@@ -108,6 +111,8 @@ def born(
     if source is not None:
         where, given, live = source.places(emit.seed, USE_PLACE, numbers, moment.times, moment.end)
         position = np.ascontiguousarray(where.T)
+    elif emit.scatters:
+        position, live = _scattered(emit, use, numbers, moment.share)
     else:
         position = np.ascontiguousarray(places(emit, before, after, numbers, moment.share).T)
     made = Particles.born(position, age, lives(emit, numbers), ids, keeps)
@@ -119,9 +124,33 @@ def born(
             own += np.float32(emit.speed) * _directions(emit, normal, numbers)
         if emit.inherit:
             own += (emit.inherit * moving).astype(np.float32)
-    if emit.weight:
+    if emit.weight and not emit.scatters:
         live = live & (uniform(emit.seed, numbers, USE_WEIGHT) < use.field("weight", position, "start"))
     return made, live
+
+
+def _scattered(emit: Emit, use: Use, numbers: Array, share: Array) -> tuple[Array, Array]:
+    """Places (3, n) no two of which are near, by weight, and which of the n found one (n,): darts are thrown, as many
+    as are wanted at a time, until all have a place or hardly one finds room."""
+    before, after = use.scenes["start"], use.scenes["end"]
+    wanted = len(numbers)
+    found = np.empty((3, 0), np.float32)
+    for turn in range(MOST_TURNS):
+        thrown = numbers + (np.int64(turn) << 34)
+        fresh = np.ascontiguousarray(places(emit, before, after, thrown, share).T)
+        if emit.weight:
+            fresh = fresh[:, uniform(emit.seed, thrown, USE_WEIGHT) < use.field("weight", fresh, "start")]
+        asked = np.ascontiguousarray(np.concatenate([found, fresh], axis=1))
+        taken = np.empty(asked.shape[1], bool)
+        count = far_enough(asked, np.float32(emit.apart), taken)
+        gained = count - found.shape[1]
+        found = np.ascontiguousarray(asked[:, taken])
+        if count >= wanted or gained < LEAST_GAIN * wanted:
+            break
+    made = np.zeros((3, wanted), np.float32)
+    count = min(wanted, found.shape[1])
+    made[:, :count] = found[:, :count]
+    return made, np.arange(wanted) < count
 
 
 def _moving(shape: PlacedShape, position: Array) -> Array:

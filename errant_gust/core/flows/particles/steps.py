@@ -172,6 +172,10 @@ class Emit(ParticleStep, Emits):
     count: int = param(
         20_000, range=(0, 20_000_000), slider=(0, 200_000), help="How many", when={"timing": ["all at once"]}
     )
+    apart: float = param(
+        0.0, unit="m", range=(0, 1e5), slider=(0, 0.5), label="At least apart", when={"timing": ["all at once"]},
+        help="No two are born nearer than this; as many as find room, up to the count. 0 lets them be anywhere",
+    )  # fmt: skip
     begin: float = param(0.0, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
     until: float = param(
         1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", when={"timing": ["rate"]}
@@ -188,6 +192,11 @@ class Emit(ParticleStep, Emits):
     preview_share: float = param(0.25, range=(0, 1), help="Share of the particles that a preview run has")
 
     wants = {"weight": "scalar"}
+
+    @property
+    def scatters(self) -> bool:
+        """Whether places are kept apart."""
+        return self.apart > 0 and self.timing == "all at once" and self.where in ("surface", "volume", "line")
 
     def needs(self) -> tuple[str, ...]:
         return ("own",) if self.speed or self.inherit else ()
