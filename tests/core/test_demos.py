@@ -4,12 +4,14 @@ import json
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import DEMOS
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.look import reading
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from tests.studies import DEMO
 
@@ -63,6 +65,18 @@ def test_sparks_leave_the_bubbles_and_go_round_them_while_they_change():
         boxes.append(np.concatenate(bubbles.box))
     assert seen > 2000
     assert np.abs(np.diff(boxes, axis=0)).max() > 0.02, "it changes"
+
+
+def test_shards_keep_apart_on_the_heap_and_a_mask_that_wanders_chooses_them():
+    chosen = []
+    for scene, state in frames("grass_of_cullet", "shards", 62):
+        assert cKDTree(state.position.T).query(state.position.T, k=2)[0][:, 1].min() >= 0.017 - 1e-6
+        assert np.abs(scene.shape("heap").distance(state.position)[0]).max() < 0.03
+        which = sample(scene.lane("which"), np.ascontiguousarray(state.position.T))[0]
+        assert set(np.unique(which)) == {1.0, 2.0, 3.0}
+        chosen.append(state.position[0, which == 3].mean())
+    assert state.count > 8000
+    assert np.diff(chosen).min() > 0.1, "the swath goes along x"
 
 
 def test_plain_noise_gathers_and_its_curl_does_not():

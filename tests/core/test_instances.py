@@ -2,12 +2,13 @@
 
 import numpy as np
 import pytest
+import trimesh
 from hypothesis import given
 from hypothesis import strategies as st
 from pxr import Usd, UsdGeom
 
 from errant_gust.core.errors import StudyError
-from errant_gust.core.flows.drawing import drawing_of
+from errant_gust.core.flows.drawing import Prototype, drawing_of
 from errant_gust.core.flows.particles.instances import _times, _toward
 from errant_gust.core.runs.export import export_run
 from tests.core.test_drawn import made
@@ -149,6 +150,17 @@ def test_usd_holds_a_point_instancer_that_others_read(tmp_path):
     with np.load(files[0][0]) as z:
         assert np.array_equal(z["which"], found.which)
         assert np.array_equal(np.stack([z[f"turn_{a}"] for a in "wxyz"], axis=1), found.turns)
+
+
+@pytest.mark.parametrize("cells", [24, 10, 5])
+def test_what_is_thin_does_not_vanish_when_it_is_made_coarser(cells):
+    blade = trimesh.creation.cylinder(radius=0.02, height=1, sections=48)
+    whole = Prototype("blade", np.asarray(blade.vertices, np.float32), np.asarray(blade.faces, np.int32))
+    made = whole.coarser(cells)
+    assert len(made.faces) >= 12
+    assert np.ptp(made.vertices, axis=0) == pytest.approx(np.ptp(whole.vertices, axis=0), rel=0.35)
+    area = trimesh.Trimesh(made.vertices, made.faces, process=False).area
+    assert 0.5 * blade.area < area < 1.2 * blade.area
 
 
 def test_many_instances_are_coarser_in_the_view_and_keep_their_size(tmp_path):

@@ -41,8 +41,8 @@ def region_findings(scene: Scene, id: str) -> list[Finding]:
 
 CUT = 1e-3
 """Share of a surface's triangles on the ends of its region, from which on it is told."""
-THROUGH = 2e-3
-"""Share of a surface in itself from which on it is told."""
+THROUGH = FOLDED = 2e-3
+"""Share of a surface in itself, or folded, from which on it is told: a sharp edge folds a little."""
 
 
 def shape_findings(scene: Scene, id: str) -> list[Finding]:
@@ -59,7 +59,7 @@ def shape_findings(scene: Scene, id: str) -> list[Finding]:
     softer = "less of it, a lane with larger features, or a mask"
     if made.flaws.get("inside_out"):
         found.append(Finding("warning", "inside_out", f"{where}.amount", "is turned inside out by its lane", softer))
-    if made.flaws.get("folded"):
+    if made.flaws.get("folded", 0.0) > FOLDED * len(made.drawn):
         count = int(made.flaws["folded"])
         found.append(Finding("warning", "folded", f"{where}.amount", f"{count:,} of its triangles are folded", softer))
     if made.flaws.get("through_itself", 0.0) > THROUGH:

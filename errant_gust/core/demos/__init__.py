@@ -9,6 +9,7 @@ from pathlib import Path
 from errant_gust.core.demos.bench import bench_flash
 from errant_gust.core.demos.bubbles import blown_bubbles
 from errant_gust.core.demos.chimney import chimney_downdraught
+from errant_gust.core.demos.cullet import grass_of_cullet
 from errant_gust.core.demos.flue import flue_embers
 from errant_gust.core.demos.gather import slow_gather
 from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
@@ -35,6 +36,7 @@ DEMOS = {
     "quay_wash": quay_wash,
     "silica_runnel": silica_runnel,
     "blown_bubbles": blown_bubbles,
+    "grass_of_cullet": grass_of_cullet,
 }
 
 

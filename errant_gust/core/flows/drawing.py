@@ -42,8 +42,12 @@ class Prototype:
         return hashlib.sha256(self.vertices.tobytes() + self.faces.tobytes()).hexdigest()[:16]
 
     def coarser(self, cells: int) -> Prototype:
-        """To look at: vertices in the same cell of a grid of so many a metre become one (Rossignac, Borrel 1993)."""
-        cell = np.floor((self.vertices.astype(np.float64) + 0.5) * cells).astype(np.int64)
+        """To look at: vertices in the same cell of a grid of so many along the longest side become one (Rossignac,
+        Borrel 1993). There are three across what is thin, which would vanish otherwise."""
+        v = self.vertices.astype(np.float64)
+        low, size = v.min(axis=0), np.maximum(np.ptp(v, axis=0), 1e-9)
+        many = np.maximum(np.ceil(cells * size - 1e-6), 3)
+        cell = np.minimum(np.floor((v - low) / size * many), many - 1).astype(np.int64)
         _, owner = np.unique(cell, axis=0, return_inverse=True)
         owner = owner.reshape(-1)
         weight = np.bincount(owner).astype(np.float64)
