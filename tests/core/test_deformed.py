@@ -42,7 +42,7 @@ def test_along_a_field_it_is_where_the_field_puts_it():
     shape = made(ALONG, amount=2).at(0).shape("s")
     middle = np.float32([0.6, 0, 0.2])
     points = np.random.default_rng(2).uniform(-0.8, 0.8, (3, 4000)).astype(np.float32) + middle[:, None]
-    d, slope, _ = shape.distance(points, 1)
+    d = shape.distance(points)[0]
     right = np.linalg.norm(points - middle[:, None], axis=0) - 0.5
     assert np.abs(d - right)[np.abs(right) < 0.2].max() < 0.02
     assert volume(shape) == pytest.approx(4 / 3 * np.pi * 0.125, rel=0.02)
