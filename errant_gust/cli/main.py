@@ -1,6 +1,7 @@
 """Entry point: typer commands; bad input is one line on stderr and exit code 2."""
 
 import json
+import math
 import signal
 import sys
 import threading
@@ -218,6 +219,32 @@ def export(
         made = export_run(
             store, to, format=format, frames=span, channels=wanted, what=what,
             velocity=velocity,  # type: ignore[arg-type]
+            report=lambda done, total: bar.update(task, completed=done, total=total),
+        )  # fmt: skip
+    for path, digest in made:
+        print(f"{digest}  {path.name}")
+
+
+@app.command()
+def shape(
+    study: StudyArg,
+    shape: Annotated[str, typer.Option(help="Id of a shape: also one that lanes make")],
+    to: Annotated[Path, typer.Option(help="Folder to write into")],
+    format: Annotated[str, typer.Option(help="obj, ply, stl, usd, npz: triangles; vdb: a level set")] = "obj",
+    frames: Annotated[str, typer.Option(help="A-B; the clock's if not said")] = "",
+    voxel: Annotated[float, typer.Option(help="Metres, of a level set; 0 takes 96 along the longest side")] = 0.0,
+) -> None:
+    """Write a shape, one file a frame."""
+    from errant_gust.core.runs.shape_files import export_shape
+
+    plan = open_plan(study)
+    span = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
+    if not math.isfinite(voxel) or voxel < 0:
+        raise GustError(f"{voxel} is no voxel size", where="--voxel", fix="right would be a length in metres, or 0")
+    with _bar() as bar:
+        task = bar.add_task(f"{shape}, frames {span[0]} to {span[1]}", total=span[1] - span[0] + 1)
+        made = export_shape(
+            plan, shape, to, format=format, frames=span, voxel=voxel,
             report=lambda done, total: bar.update(task, completed=done, total=total),
         )  # fmt: skip
     for path, digest in made:

@@ -296,3 +296,18 @@ def test_grains_are_run_checked_and_written_from_the_command_line(tmp_path):
         "channel",
         "hold",
     } <= set(names)
+
+
+def test_a_shape_that_a_lane_makes_is_written_a_file_a_frame(tmp_path):
+    for format, ending in (("obj", "obj"), ("vdb", "vdb"), ("usd", "usdc")):
+        to = tmp_path / format
+        made = gust("shape", "blown_bubbles", "--shape", "bubbles", "--frames", "3-4", "--format", format, "--to", to)
+        assert f"bubbles.0004.{ending}" in made.stdout
+        assert (to / f"bubbles.0003.{ending}").stat().st_size > 10_000
+    assert (tmp_path / "obj" / "bubbles.0003.obj").read_text().count("\nf ") > 4000
+    said = gust("shape", "blown_bubbles", "--shape", "bubble", "--to", tmp_path / "x", check=False)
+    assert said.returncode == 2
+    assert "did you mean 'bubbles'" in said.stderr
+    said = gust("shape", "blown_bubbles", "--shape", "globe", "--to", tmp_path / "x", "--voxel", "-1", check=False)
+    assert said.returncode == 2
+    assert "no voxel size" in said.stderr

@@ -47,3 +47,14 @@ def test_the_catalogue_has_it_with_its_parameters(api):  # noqa: F811
     assert params["field"]["required"]
     assert params["region"]["required"]
     assert params["inside"]["choices"] == ["below", "above"]
+
+
+def test_a_shape_is_taken_away_as_a_file(api):  # noqa: F811
+    made = api("POST", "/studies", {"document": data(D, shapes=[BALL, skin(level=0.2)], regions=[ROOM])})
+    for format, starts in (("obj", b"#"), ("ply", b"ply"), ("vdb", b" BDV"), ("usd", b"PXR-USDC")):
+        answer = api("POST", "/shape-files", {"study": made["key"], "shape": "skin", "format": format})
+        content = b"".join(answer.streaming_content)
+        assert content.startswith(starts), format
+        assert len(content) > 5000
+    told = api("POST", "/shape-files", {"study": made["key"], "shape": "none"}, status=422)
+    assert "there is no shape 'none'" in str(told)

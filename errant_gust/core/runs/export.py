@@ -108,7 +108,7 @@ def export_run(
             report(i + 1, len(wanted))
     if format == "usd" and made:
         made += write_stage(stage, flow, wanted[: len(made)], made, manifest["clock"]["fps"])
-    return [(path, _digest(path)) for path in made]
+    return [(path, digest_of(path)) for path in made]
 
 
 def wanted_frames(store: RunStore, frames: tuple[int, int] | None) -> list[int]:
@@ -208,7 +208,7 @@ def _from_positions(store: RunStore, frame: int, result: Result, now: Points, cl
     return np.where(known[:, None], way, now.velocity).astype(np.float32)
 
 
-def _digest(path: Path) -> str:
+def digest_of(path: Path) -> str:
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 

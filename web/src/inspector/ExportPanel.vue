@@ -39,6 +39,18 @@
         >Write</v-btn
       >
     </div>
+    <div v-if="study.doc?.shapes.length" class="line">
+      <select v-model="shape" aria-label="Shape to write" data-testid="shape-file">
+        <option v-for="s in study.doc.shapes" :key="s.id" :value="s.id">{{ s.name }}</option>
+      </select>
+      at this frame
+      <select v-model="shapeFormat" aria-label="Format of the shape" data-testid="shape-format">
+        <option v-for="f in ['obj', 'ply', 'stl', 'usd', 'npz', 'vdb']" :key="f">{{ f }}</option>
+      </select>
+      <v-btn size="small" variant="outlined" :disabled="!shape || busy" data-testid="write-shape" @click="writeShape"
+        >Write</v-btn
+      >
+    </div>
     <p v-if="said" :class="{ bad }" role="status" data-testid="export-said">{{ said }}</p>
   </details>
 </template>
@@ -87,6 +99,24 @@ const bake = () =>
       format: format.value,
     }),
   )
+const shape = ref('')
+const shapeFormat = ref('obj')
+watchEffect(() => {
+  const s = study.selection
+  if (s?.kind === 'shape') shape.value = s.id
+  else if (!study.doc?.shapes.some((x) => x.id === shape.value)) shape.value = study.doc?.shapes[0]?.id ?? ''
+})
+const writeShape = () => {
+  const name = `${shape.value}.${shapeFormat.value === 'usd' ? 'usdc' : shapeFormat.value}`
+  return work(name, () =>
+    download('POST', '/shape-files', name, {
+      study: study.key,
+      shape: shape.value,
+      time: runs.time,
+      format: shapeFormat.value,
+    }),
+  )
+}
 const what = ref('')
 const points = ref('')
 const results = computed(() => listed.kind(runs.run?.kind)?.results ?? [])

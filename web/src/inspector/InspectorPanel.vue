@@ -90,7 +90,7 @@
       <ExportPanel />
     </template>
     <LookRows v-if="entry && step && flow && study.selection?.kind === 'step'" :flow="study.selection.lane" />
-    <ExportPanel v-if="entry && step" />
+    <ExportPanel v-if="entry && part" />
   </aside>
 </template>
 
