@@ -1,5 +1,7 @@
 """Shapes that lanes make, on the Desk: from a blank study to particles that leave one and go round it."""
 
+from pathlib import Path
+
 import numpy as np
 from playwright.sync_api import expect
 
@@ -43,6 +45,14 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
     page.keyboard.press("Escape")
     put(page, "level", "0")
     expect(page.get_by_test_id("shape-about")).to_be_visible()
+
+    # it is taken away as a file
+    page.get_by_test_id("export").locator("summary").click()
+    page.get_by_test_id("shape-format").select_option("ply")
+    with page.expect_download() as taken:
+        page.get_by_test_id("write-shape").click()
+    assert Path(taken.value.path()).read_bytes().startswith(b"ply")
+    assert taken.value.suggested_filename == f"{made['id']}.ply"
 
     # wind goes round it, particles leave it
     add_field(page)
