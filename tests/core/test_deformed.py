@@ -92,6 +92,15 @@ def test_carried_on_from_frame_to_frame_is_a_straight_run_at_any_frame_asked_for
     assert speed == pytest.approx(0.5, rel=0.15), "what lies before it is pushed"
 
 
+def test_a_fold_does_not_make_all_of_it_thicker():
+    rough = lane("v", ("curl_noise", {"feature_size": 0.6}))
+    shape = made(rough, amount=0.1, edges=0.05, shapes=[ball("ball", 0.3, (0, 0, 0))]).at(0).shape("s")
+    assert shape.kind.made(shape.geometry).flaws["folded"] > 20
+    points = np.random.default_rng(4).uniform(-0.6, 0.6, (3, 100_000)).astype(np.float32)
+    filled = float((shape.distance(points)[0] < 0).mean()) * 1.2**3
+    assert filled == pytest.approx(volume(shape), rel=0.2)
+
+
 def test_a_box_bends_because_its_edges_are_made_shorter():
     block = box("ball", (-0.5, -0.1, -0.1), (0.5, 0.1, 0.1))
     bend = lane("v", ("constant", {"vector": [0, 0, 0]}), ("formula", {"expression": "0, 0, x*x"}))

@@ -11,10 +11,9 @@ from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
-from errant_gust.core.geometry.deformed import DeformedShape
+from errant_gust.core.geometry.deformed import DeformedDistance, DeformedShape
 from errant_gust.core.geometry.made import Made
 from errant_gust.core.geometry.mesh import Mesh
-from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.study.document import content_hash
 
 if TYPE_CHECKING:
@@ -160,7 +159,7 @@ def _shape(vertices: Array, faces: Array, where: str) -> Made:
     mesh = Mesh(vertices, faces, watertight=bool(tight.is_watertight))
     flaws["through_itself"] = _through_itself(mesh, vertices, faces, across)
     said = f", {volume:.3g} m³" if tight.is_watertight else ", not closed"
-    return Made(MeshDistance(mesh), np.asarray(faces, np.int32), f"{len(faces):,} triangles{said}", flaws)
+    return Made(DeformedDistance(mesh), np.asarray(faces, np.int32), f"{len(faces):,} triangles{said}", flaws)
 
 
 def _through_itself(mesh: Mesh, vertices: Array, faces: Array, across: Array) -> float:

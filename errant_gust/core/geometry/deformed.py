@@ -1,9 +1,20 @@
 """Deformed: a shape whose surface a lane moves."""
 
+from functools import cached_property
 from typing import Literal
 
 from errant_gust.core.geometry.made import MadeShape
+from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.study.parameters import FieldId, ShapeId, param
+
+
+class DeformedDistance(MeshDistance):
+    """The distance to a surface that may have folds."""
+
+    @cached_property
+    def margin(self) -> float:
+        """None: what is too fine for the grid would make all of it thicker, by half of its volume."""
+        return 0.0
 
 
 class DeformedShape(MadeShape):
