@@ -5,6 +5,7 @@ import pytest
 
 from errant_gust.core.checks import findings
 from errant_gust.core.errors import GustError, StudyError
+from errant_gust.core.fields.gridded import KEPT
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
@@ -90,6 +91,22 @@ def test_carried_on_from_frame_to_frame_is_a_straight_run_at_any_frame_asked_for
     front = (shape.box[0] + shape.box[1])[:, None] / 2 + 0.2 * np.array([[-np.sin(0.5)], [np.cos(0.5)], [0]])
     speed = np.linalg.norm(shape.surface_velocity(front.astype(np.float32)))
     assert speed == pytest.approx(0.5, rel=0.15), "what lies before it is pushed"
+
+
+def test_carried_on_begins_with_the_shape_and_the_mask_of_the_first_frame_whatever_was_asked_for():
+    moving = ball("ball", 0.2, (0.5, 0, 0))
+    moving["params"]["move"] = {"keys": [[0, [0.5, 0, 0]], [1, [0.5, 0, 3]]], "between": "linear"}
+    fades = lane("m", ("constant", {"makes": "scalar", "value": {"keys": [[0, 1], [1, 0]], "between": "linear"}}))
+    clock = {"fps": 24, "start": 1, "end": 25}
+    found = []
+    for times in ((1.0,), (0.0, 0.5, 1.0)):
+        KEPT.clear()
+        plan = made(turning(1.0), fades, how="carried since the first frame", by="m", shapes=[moving], clock=clock)
+        for time in times:
+            vertices = plan.at(time).shape("s").surface[0]
+        found.append(vertices)
+    assert np.array_equal(*found)
+    assert found[0].mean(axis=0) == pytest.approx([0.5 * np.cos(1), 0.5 * np.sin(1), 0], abs=2e-3)
 
 
 def test_a_fold_does_not_make_all_of_it_thicker():

@@ -49,7 +49,7 @@ def deformed_of(scene: Scene, kind: DeformedShape, where: str, content: str) -> 
 
 def _before(scene: Scene, kind: DeformedShape, where: str, content: str) -> Surface:
     """The surface before it is moved, in the scene, joined at its seams, with edges that are short enough."""
-    shape = scene.shape(kind.shape)
+    shape = _first(scene, kind).shape(kind.shape)
     if not shape.kind.bounded:
         raise StudyError(
             f"'{kind.shape}' has no end", where=f"{where}.shape", fix="choose a shape that has, such as a flat box"
@@ -74,13 +74,18 @@ def _before(scene: Scene, kind: DeformedShape, where: str, content: str) -> Surf
     return KEPT.get(key, make, lambda s: s[0].nbytes + s[1].nbytes)  # type: ignore[no-any-return]
 
 
+def _first(scene: Scene, kind: DeformedShape) -> Scene:
+    """When its shape and its mask are looked up: at first if it is carried on from there, else now."""
+    return scene.sibling(0.0) if kind.how.endswith("first frame") else scene
+
+
 def _moved(scene: Scene, kind: DeformedShape, where: str, content: str, before: Surface) -> Surface:
     vertices, faces = before
     share = np.full(len(vertices), kind.amount, np.float32)
     if kind.by:
         if scene.lane(kind.by).kind != "scalar":
             raise StudyError(f"'{kind.by}' is a vector; a scalar is needed here", where=f"{where}.by")
-        share *= sample(scene.lane(kind.by), vertices)[0]
+        share *= sample(_first(scene, kind).lane(kind.by), vertices)[0]
     kinds = scene.lane(kind.field).kind
     if kinds != "vector" and kind.how != "along the normal":
         raise StudyError(
@@ -112,8 +117,12 @@ def _carried_on(scene: Scene, kind: DeformedShape, vertices: Array, share: Array
     def key(frame: int) -> str:
         return content_hash("carried on", content, frame)
 
-    begun = next((n for n in range(last, 0, -1) if KEPT.has(key(n))), 0)
-    moved = vertices if begun == 0 else KEPT.get(key(begun), lambda: vertices, lambda v: int(v.nbytes))
+    begun, moved = 0, vertices
+    for n in range(last, 0, -1):
+        held = KEPT.find(key(n))
+        if held is not None:
+            begun, moved = n, held
+            break
     for n in range(begun, last):
         moved = carried(scene, kind.field, moved, share, n * clock.step, clock.step)
         KEPT.get(key(n + 1), lambda made=moved: made, lambda v: int(v.nbytes))  # type: ignore[misc]

@@ -51,6 +51,11 @@ class Kept:
         with self._lock:
             return key in self._items
 
+    def find(self, key: str) -> Any:
+        """What is kept under a key; None if nothing is."""
+        with self._lock:
+            return self._items[key][0] if key in self._items else None
+
     def clear(self) -> None:
         with self._lock:
             self._items.clear()

@@ -50,6 +50,7 @@ class Scene:
         self.study, self.time, self.assets, self.plan = study, float(time), assets, plan
         self._lanes: dict[str, Node] = {}
         self._shapes: dict[str, PlacedShape] = {}
+        self._contents: dict[str, str] = {}
         self._building: list[str] = []
 
     @property
@@ -202,16 +203,19 @@ class Scene:
     def _surface(self, kind: MadeShape, where: str, frame: int) -> Made:
         """What lanes make of a shape on a frame; on the first if it does not change."""
         id = where.split(".")[1]
-        self._goes_round(id)
+        content = self.shape_content(id)
         there = self.sibling(self.study.clock.seconds(frame)) if moves(self, kind) else self
-        return made_of(there, kind, where, self.shape_content(id))
+        return made_of(there, kind, where, content)
 
     def shape_content(self, id: str) -> str:
-        """Hash of everything that a shape is made of, but the time."""
-        walk = Depends(self.study, lambda file: self.assets.stamp(file.name, file.where))
-        walk.shape(id)
-        clock = self.study.clock
-        return content_hash(walk.parts, clock.fps, clock.start, clock.slow_motion)
+        """Hash of everything that a shape is made of, but the time; a StudyError if it is made of itself."""
+        if id not in self._contents:
+            self._goes_round(id)
+            walk = Depends(self.study, lambda file: self.assets.stamp(file.name, file.where))
+            walk.shape(id)
+            clock = self.study.clock
+            self._contents[id] = content_hash(walk.parts, clock.fps, clock.start, clock.slow_motion)
+        return self._contents[id]
 
     def _goes_round(self, id: str) -> None:
         """Raise a StudyError if a shape that lanes make is among what they, or its region, are made of."""
