@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from errant_gust.core.flows.grains.bundle import Bundle
 from errant_gust.core.kernels import grains as kernels
-from errant_gust.core.kernels import lines
+from errant_gust.core.kernels import node_lines as lines
 from errant_gust.core.kernels.compiler import kernel
 
 F = np.float32

@@ -5,13 +5,13 @@ from typing import Any
 
 import numpy as np
 
-from errant_gust.core.errors import BudgetError, SolverError
+from errant_gust.core.errors import SolverError
 from errant_gust.core.fields.gridded import Gridded
 from errant_gust.core.fields.near_walls import Sided, kept_out
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.geometry.placed import PlacedShape
-from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.staggered.faces import FaceGrid, Solved, Triple, face_points, project
 from errant_gust.core.grids.staggered.poisson import BYTES_A_VOXEL
 
@@ -35,15 +35,7 @@ class FaceField:
 
 def room_for(box: GridRegion, where: str) -> None:
     """Refuse a region whose solver arrays would not fit the memory budget."""
-    need, limit = BYTES_A_VOXEL * box.voxels, budget()
-    if need > limit:
-        fits = float(f"{box.voxel_size * (need / limit) ** (1 / 3) * 1.05:.2g}")
-        raise BudgetError(
-            f"solving {box.voxels:,} voxels needs {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
-            where=where,
-            fix=f"a voxel size of {fits:g} m would fit",
-            fits=fits,
-        )
+    box.afford(BYTES_A_VOXEL, "solving", where)
 
 
 def _faces_between(box: GridRegion, axis: int, start: int, stop: int) -> Array:

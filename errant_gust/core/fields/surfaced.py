@@ -16,7 +16,7 @@ from errant_gust.core.geometry.field_surface import FieldSurface, SurfaceDistanc
 from errant_gust.core.geometry.made import Made
 from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.sdf import MeshDistance
-from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study.document import content_hash
 
 if TYPE_CHECKING:
@@ -64,13 +64,7 @@ def nodes_of(region: GridRegion) -> GridRegion:
 
 def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) -> Made:
     """The surface of a scalar node on the nodes of a box."""
-    need, limit = BYTES_A_NODE * box.voxels, budget()
-    if need > limit:
-        fits = float(f"{box.voxel_size * (need / limit) ** (1 / 3) * 1.05:.2g}")
-        raise BudgetError(
-            f"a surface on {box.voxels:,} voxels needs {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
-            where=f"{where}.region", fix=f"a voxel size of {fits:g} m would fit", fits=fits,
-        )  # fmt: skip
+    box.afford(BYTES_A_NODE, "a surface on", f"{where}.region")
     values = bake(node, box)
     if not np.isfinite(values).all():
         raise StudyError(f"'{kind.field}' is not a number everywhere in the region", where=f"{where}.field")
@@ -91,7 +85,10 @@ def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) ->
     far = np.float32(1e3 * max(float(np.abs(phi).max()), 1e-12))
     vertices, faces, _, _ = marching_cubes(np.pad(phi, 1, constant_values=far), 0.0, gradient_direction="descent")
     if len(faces) > MOST_TRIANGLES:
-        raise BudgetError(f"the surface has {len(faces):,} triangles: too many", where=f"{where}.region")
+        raise BudgetError(
+            f"the surface has {len(faces):,} triangles, {MOST_TRIANGLES:,} are allowed", where=f"{where}.region",
+            fix="larger voxels of the region, or more smoothing",
+        )  # fmt: skip
     first = np.array(box.lower) + 0.5 * h
     on_end = (vertices < 1 + 1e-2) | (vertices > np.array(box.shape) - 1e-2)
     own = first + h * (vertices - 1)

@@ -96,6 +96,17 @@ class GridRegion:
         """Bytes of a baked grid with float32 channels."""
         return 4 * channels * self.voxels
 
+    def afford(self, bytes_a_voxel: int, what: str, where: str) -> None:
+        """Raise a BudgetError, with a voxel size that fits, if so many bytes a voxel are more than the budget; `what`
+        takes them."""
+        need, limit = bytes_a_voxel * self.voxels, budget()
+        if need > limit:
+            fits = float(f"{self.voxel_size * (need / limit) ** (1 / 3) * 1.05:.2g}")
+            raise BudgetError(
+                f"{what} {self.voxels:,} voxels needs {need / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB",
+                where=where, fix=f"a voxel size of {fits:g} m would fit", fits=fits,
+            )  # fmt: skip
+
     def check(self, channels: int, where: str, limit: int | None = None) -> None:
         """Raise BudgetError if a grid of this region would take more than the budget, with a voxel size that fits."""
         limit = budget() if limit is None else limit

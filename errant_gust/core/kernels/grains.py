@@ -12,7 +12,7 @@ slab of four planes stays apart from the next of its turn while no grain went fa
 import numpy as np
 
 from errant_gust.core.kernels.compiler import inline, kernel
-from errant_gust.core.kernels.lines import RECORD, SUMS, WEIGHTS, give, put, take, turned
+from errant_gust.core.kernels.node_lines import RECORD, SUMS, WEIGHTS, give, put, take, turned
 
 F0 = np.float32(0.0)
 F1 = np.float32(1.0)

@@ -2,6 +2,7 @@
 
 import io
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
 
@@ -37,13 +38,19 @@ def bake(request: HttpRequest, body: Bake) -> HttpResponseBase:
     scene = plan_of(body.study, study.head.document).at(body.time)
     node, region = scene.lane(body.field), scene.region(body.region)
     region.check(3 if node.kind == "vector" else 1, f"regions.{body.region}.voxel_size")
-    with tempfile.TemporaryDirectory() as name:
-        path = Path(name) / f"{body.field}.{body.format}"
-        writer_for(path)(path, {body.field: Grid(region, bake_node(node, region), unit=unit_of(node))})
+    grids = {body.field: Grid(region, bake_node(node, region), unit=unit_of(node))}
+    return _sent(f"{body.field}.{body.format}", lambda path: writer_for(path)(path, grids))
+
+
+def _sent(name: str, write: Callable[[Path], None]) -> FileResponse:
+    """What is written into a file, to download under that name."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / name
+        write(path)
         data = io.BytesIO(path.read_bytes())
     if data.getbuffer().nbytes == 0:
-        raise FileError("nothing was written", where=body.field)
-    return FileResponse(data, as_attachment=True, filename=f"{body.field}.{body.format}")
+        raise FileError("nothing was written", where=name)
+    return FileResponse(data, as_attachment=True, filename=name)
 
 
 class ShapeFile(Schema):
@@ -58,9 +65,5 @@ def shape_file(request: HttpRequest, body: ShapeFile) -> HttpResponseBase:
     """A shape at a time as a file to download: triangles, or a level set."""
     study = revisions.get(body.study)
     shape = plan_of(body.study, study.head.document).at(body.time).shape(body.shape)
-    ending = ENDINGS.get(body.format, body.format)
-    with tempfile.TemporaryDirectory() as name:
-        path = Path(name) / f"{body.shape}.{ending}"
-        write_shape(shape, path, body.format)
-        data = io.BytesIO(path.read_bytes())
-    return FileResponse(data, as_attachment=True, filename=f"{body.shape}.{ending}")
+    name = f"{body.shape}.{ENDINGS.get(body.format, body.format)}"
+    return _sent(name, lambda path: write_shape(shape, path, body.format))

@@ -4,7 +4,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.carried import Carrying
+from errant_gust.core.flows.channels import Carrying
 from errant_gust.core.flows.grains.state import BASE
 from errant_gust.core.flows.grains.steps import GrainStep, Work
 from errant_gust.core.flows.moving import Waning

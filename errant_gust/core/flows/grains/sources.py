@@ -12,7 +12,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows import scattered
 from errant_gust.core.flows.boxed import SHAPED, Fills
-from errant_gust.core.flows.carried import channel_name
+from errant_gust.core.flows.channels import channel_name
 from errant_gust.core.flows.grains.state import BASE
 from errant_gust.core.flows.grains.steps import GrainStep, Work
 from errant_gust.core.flows.random import uniform

@@ -7,7 +7,7 @@ import numpy as np
 from errant_gust.core.errors import StudyError, nearest
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.carried import Carrying
+from errant_gust.core.flows.channels import Carrying
 from errant_gust.core.flows.liquid.state import BASE
 from errant_gust.core.flows.liquid.steps import THICK, LiquidStep, Work
 from errant_gust.core.flows.moving import Waning

@@ -12,7 +12,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.boxed import SHAPED, Fills
-from errant_gust.core.flows.carried import channel_name
+from errant_gust.core.flows.channels import channel_name
 from errant_gust.core.flows.liquid.state import BASE
 from errant_gust.core.flows.liquid.steps import THICK, LiquidStep, Work
 from errant_gust.core.flows.random import uniform

@@ -114,7 +114,7 @@ class ScatterDirection(ParticleStep):
 class Hold(Holding, ParticleStep, Limits):
     """A scalar field decides who stays: above the level particles move, below they keep still (or the other way).
 
-    With a memory, who has once been let go stays free, wherever it comes.
+    With a memory, who has once been let go stays free, wherever it comes. Several with a memory share it.
     """
 
     id = "hold"
@@ -147,6 +147,3 @@ class Hold(Holding, ParticleStep, Limits):
 
     def record(self, part: dict[str, Array], use: Use) -> Array | None:
         return np.maximum(part["released"], self.share_left(use.field("by", part["position"], "end")))
-
-    def check_together(self, kept: tuple[str, ...], where: str) -> None:
-        """Nothing more to check: several with a memory share it, and one that lets go frees from all."""
