@@ -11,6 +11,7 @@ from errant_gust.core.demos.bubbles import blown_bubbles
 from errant_gust.core.demos.chimney import chimney_downdraught
 from errant_gust.core.demos.cullet import grass_of_cullet
 from errant_gust.core.demos.flue import flue_embers
+from errant_gust.core.demos.frost import frost_on_glass
 from errant_gust.core.demos.gather import slow_gather
 from errant_gust.core.demos.geometry import glass_globe, light_tower, write_obj
 from errant_gust.core.demos.globe import globe_skin
@@ -37,6 +38,7 @@ DEMOS = {
     "silica_runnel": silica_runnel,
     "blown_bubbles": blown_bubbles,
     "grass_of_cullet": grass_of_cullet,
+    "frost_on_glass": frost_on_glass,
 }
 
 

@@ -68,11 +68,16 @@ class Fills(Emits):
 
     def missed(self, domain: GridRegion, scene: Scene) -> bool:
         """Whether it is a shape that stands still outside the domain."""
-        if not self.shaped or not scene.shape(self.shape).kind.bounded or scene.keyed_shape(self.shape):
-            return False
-        low, high = np.array(domain.lower), np.array(domain.upper)
-        lower, upper = (domain.axes.T @ corner for corner in scene.shape(self.shape).box)
-        return bool(((np.maximum(lower, upper) < low) | (np.minimum(lower, upper) > high)).any())
+        return self.shaped and lies_outside(domain, scene, self.shape)
+
+
+def lies_outside(domain: GridRegion, scene: Scene, shape: str) -> bool:
+    """Whether a shape stands still outside a domain."""
+    if not scene.shape(shape).kind.bounded or scene.keyed_shape(shape):
+        return False
+    low, high = np.array(domain.lower), np.array(domain.upper)
+    lower, upper = (domain.axes.T @ corner for corner in scene.shape(shape).box)
+    return bool(((np.maximum(lower, upper) < low) | (np.minimum(lower, upper) > high)).any())
 
 
 class BoxedFlow(LaneFlow):
@@ -82,6 +87,8 @@ class BoxedFlow(LaneFlow):
     """Its Domain."""
     least: ClassVar[int] = 2
     """Voxels, at least, along every side."""
+    brings: ClassVar[str] = "a Source"
+    """The step that brings in what is in it."""
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
         super().__init__(plan, id, quality=quality)
@@ -105,7 +112,7 @@ class BoxedFlow(LaneFlow):
         if sum(p.step.family == "domain" for p in parts) > 1:
             raise StudyError("there are two Domains", where=where, fix="take one out")
         if not any(isinstance(p.step, Emits) for p in parts):
-            raise StudyError(f"nothing brings {self.sort} in", where=where, fix="add a Source")
+            raise StudyError(f"nothing brings {self.sort} in", where=where, fix=f"add {self.brings}")
 
     def _box(self, scene: Scene, step: Any) -> GridRegion:
         """The voxels of a Domain at this quality."""

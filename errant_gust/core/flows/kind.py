@@ -11,7 +11,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.look import Reading
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.looks import LOOKS
+from errant_gust.core.flows.looks import CHANNEL, LOOKS
 from errant_gust.core.flows.results import Form, Frames, Result
 from errant_gust.core.study import registry
 from errant_gust.core.study.depends import check_circles
@@ -128,10 +128,18 @@ class FlowKind:
     def _looks(self, form: str) -> list[dict[str, Any]]:
         """Parameters of the look of a form, with what they are at first in lanes of this kind."""
         params = summary(LOOKS[form])["params"]
+        if form == "mesh" and not any(r.form == "points" for r in self.results):  # nothing but the surface is coloured
+            toned = [p for p in summary(LOOKS["points"])["params"] if p["name"] in TONED]
+            toned = [{**p, "when": {**CHANNEL, **(p["when"] or {})}} for p in toned]
+            params = [p for p in params if p["name"] not in BESIDE_POINTS] + toned
         return [{**p, "default": self.look.get(p["name"], p["default"])} for p in params]
 
 
 KINDS: dict[str, FlowKind] = {}
+TONED = ("colour", "map", "first", "last", "low", "high")
+"""Parameters of a look that say how a channel is seen."""
+BESIDE_POINTS = ("draw",)
+"""Those of a surface that have a meaning only where there are points too."""
 
 
 def kind_of(name: str, where: str = "kind") -> FlowKind:

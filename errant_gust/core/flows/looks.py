@@ -89,6 +89,7 @@ class VolumeLook(Parameters):
 
 
 WET = {"paint": ["wet"]}
+CHANNEL = {"paint": ["channel"]}
 
 
 class MeshLook(Parameters):

@@ -26,8 +26,8 @@ def drawn_to_look(
     if made.mesh is not None:
         known = "speed" if "velocity" in made.mesh.channels else ""
         taken = colour if colour in (*made.mesh.channels, "speed") else known
-        points = kind_of_run(store).result(form="points").channels(store.names(frame))
-        units = {**{c.name: c.unit for c in points}, "speed": "m/s", "thickness": "m"}
+        offered = [r for r in kind_of_run(store).results if not r.from_study]
+        units = {c.name: c.unit for r in reversed(offered) for c in r.channels(store.names(frame))}
         head.mesh, triangles = mesh(store, frame, made.mesh, taken, units)
         arrays |= {f"mesh.{k}": v for k, v in triangles.items()}
     i = made.instanced

@@ -25,6 +25,8 @@ OUTWARD = "outward"
 """Where the surface of what points fill looks."""
 AT_SURFACE = 0.4
 """Slope of the packing, over two spacings, beside a flat surface."""
+MADE = {"speed": "m/s", "thickness": "m"}
+"""Units of what is worked out for vertices."""
 Look = tuple[Head, dict[str, Array]]
 
 
@@ -38,7 +40,9 @@ def frame_to_look(
     if isinstance(result, VolumeResult):
         return texels(store, frame, result, channel, absorb)
     found = result.read(store, frame)
-    return mesh(store, frame, found, channel) if isinstance(found, MeshData) else points(store, frame, found, channel)
+    if not isinstance(found, MeshData):
+        return points(store, frame, found, channel)
+    return mesh(store, frame, found, channel, {c.name: c.unit for c in result.channels(store.names(frame))})
 
 
 def points(store: RunStore, frame: int, found: Points, channel: str) -> Look:
@@ -107,7 +111,7 @@ def mesh(
     there = found.vertices if len(found.vertices) else np.zeros((1, 3), np.float32)
     head = MeshHead(
         identity=store.folder.name, frame=frame, form="mesh", channel=channel, low=low, high=high,
-        unit=(units or {}).get(channel, ""), names=list(shown), count=len(found.faces), thickest=top,
+        unit=MADE.get(channel, (units or {}).get(channel, "")), names=list(shown), count=len(found.faces), thickest=top,
         lower=tuple(there.min(axis=0).tolist()), upper=tuple(there.max(axis=0).tolist()),
     )  # fmt: skip
     return head, arrays

@@ -16,7 +16,7 @@ const WORDS: Record<string, string> = {
 }
 const UNITS: Record<string, string> = { [VELOCITY]: 'm/s', temperature: 'K' }
 /** What is looked at of a form before anything is chosen. */
-export const FIRST: Partial<Record<Form, string>> = { points: 'speed', volume: SMOKE }
+export const FIRST: Partial<Record<Form, string>> = { points: 'speed', volume: SMOKE, mesh: 'speed' }
 
 export const channelWords = (name: string) => WORDS[name] ?? name
 

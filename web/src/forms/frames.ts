@@ -103,9 +103,9 @@ export function drawnMesh(packed: Packed<DrawnHead> | null | undefined): (MeshPa
   return { ...meshOf(head, Object.fromEntries(own.map(([name, a]) => [name.slice(5), a]))), name: DRAWN_MESH }
 }
 export const DRAWN_MESH = 'drawn mesh'
-/** What of a frame is drawn by a look: points that a surface stands for are not, but those beside them are. */
+/** Whether what a lane draws stands for a part: for a plain surface, and for points it is the surface of. */
 export const standsFor = (mesh: Part | null | undefined, part: Named, main: string | undefined, look: FlowLook) =>
-  !!mesh && part.form === 'points' && part.name === main && look.draw === 'surface'
+  !!mesh && part.name === main && (part.form === 'mesh' || (part.form === 'points' && look.draw === 'surface'))
 type Made = { [F in Part['form']]: (head: never, a: Arrays) => Part }
 const MAKE: Made = { points: pointsOf, volume: volumeOf, mesh: meshOf }
 
@@ -113,6 +113,7 @@ const MAKE: Made = { points: pointsOf, volume: volumeOf, mesh: meshOf }
 function wanted(form: Form, look: FlowLook): string {
   if (form === 'volume')
     return `?channel=${encodeURIComponent(look.colour === SMOKE ? '' : look.colour)}&absorb=${look.absorb}`
+  if (form === 'mesh') return look.colour ? `?channel=${encodeURIComponent(look.colour)}` : ''
   const colour = ON_SURFACES.includes(look.colour) ? '' : look.colour
   return form === 'points' ? `?channel=${encodeURIComponent(colour)}` : ''
 }

@@ -50,7 +50,7 @@ const rows = computed<ParamSpec[]>(() => {
   // how a surface is drawn comes first: the points are seldom looked at where there is one
   const forms = listed
     .formsOf(kind.value?.id)
-    .filter((form) => form !== 'mesh' || drawsMesh.value)
+    .filter((form) => form !== 'mesh' || drawsMesh.value || listed.offers(kind.value?.id, 'mesh'))
     .sort((a, b) => Number(b === 'mesh') - Number(a === 'mesh'))
   const all = forms.flatMap((form) => kind.value?.looks[form] ?? [])
   const once = all.filter((p, i) => all.findIndex((q) => q.name === p.name) === i)
