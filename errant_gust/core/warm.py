@@ -15,6 +15,7 @@ from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.files.volume_files import write_npz
 from errant_gust.core.flows.drawing import drawing_of
 from errant_gust.core.flows.kind import kind_of
+from errant_gust.core.flows.growth.kind import GrowthKind
 from errant_gust.core.flows.liquid.kind import LiquidKind
 from errant_gust.core.geometry.mesh import make_mesh
 from errant_gust.core.geometry.sdf import MeshDistance
@@ -81,6 +82,23 @@ def poured(folder: Path) -> Plan:
     )  # fmt: skip
 
 
+def grown(folder: Path) -> Plan:
+    """A study of growth with all that kernels are needed for."""
+    steps = [
+        ("domain", {"region": "room", "hold": True}),
+        ("seed", {"shape": "ball"}),
+        ("spread", {}),
+        ("carry", {"field": "swirl"}),
+        ("carry", {"field": "swirl", "only": "both ways"}),
+        ("smooth", {}),
+    ]
+    regions = [{"id": "room", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.1}]
+    shapes = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.4}}]
+    flows = [{**lane("w", *steps), "kind": GrowthKind.id}]
+    fields = lane("swirl", ("curl_noise", {"strength": 0.2}))
+    return Plan(parse(study("Warm", fields, shapes=shapes, regions=regions, flows=flows)), Assets(folder))
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -113,6 +131,8 @@ def main() -> None:
         findings_on_frame(plans[0], "spray", store, 2)
         thick = poured(folder)
         drawing_of(compute(thick.study, "w", folder / "poured", last=3), thick, "w", 3)
+        frost = compute(grown(folder).study, "w", folder / "grown", last=3)
+        GrowthKind().result(form="mesh").read(frost, 3)
         sand = open_study(folder / "silica_runnel.gust.json")
         compute(sand.study, "silica", folder / "sand", quality="preview", assets=sand.assets, last=3)
         mesh = make_mesh(

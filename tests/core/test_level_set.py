@@ -82,7 +82,7 @@ def test_zalesaks_ball_comes_back_after_a_turn(hold: bool) -> None:
 
 def test_what_a_vortex_draws_out_keeps_its_volume_if_it_is_held() -> None:
     """LeVeque's (1996): drawn out to a sheet thinner than a voxel and back."""
-    n, at = 64, (-9.6, -9.6, -9.6)
+    n, at = 56, (-8.4, -8.4, -8.4)
 
     def vortex(p, t):  # type: ignore[no-untyped-def]
         x, y, z = p.astype(float) / n + 0.5
@@ -90,11 +90,11 @@ def test_what_a_vortex_draws_out_keeps_its_volume_if_it_is_held() -> None:
         u = np.stack([2 * s(x) * d(y) * d(z), -d(x) * s(y) * d(z), -d(x) * d(y) * s(z)])
         return u * np.cos(np.pi * t / 3) * n
 
-    level = begun(cube(n), sphere(9.6, at), 10, at)
+    level = begun(cube(n), sphere(8.4, at), 9, at)
     before = level.volume()
     moved(level, carried(vortex), 3.0, hold=True, still=False, most=0.02)
     assert abs(level.volume() / before - 1) < 0.01
-    assert apart(level, sphere(9.6, at))[1] < 0.6
+    assert apart(level, sphere(8.4, at))[1] < 0.6
 
 
 def test_relaxing_does_not_move_the_surface_and_makes_distances() -> None:

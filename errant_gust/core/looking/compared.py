@@ -11,7 +11,14 @@ from errant_gust.core.looking.heads import (
 )
 from errant_gust.core.looking.texels import MOST, as_bytes, packed, place_of, thinned
 from errant_gust.core.runs.compare import channel_of, compared_by, difference, points_apart
+from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
+
+
+def _held(store: RunStore, frame: int, name: str) -> str:
+    """A channel if its volumes have it, else none: the first is taken."""
+    there = kind_of_run(store).result(form="volume").channels(store.names(frame))
+    return name if name in [c.name for c in there] else ""
 
 
 def compared_to_look(
@@ -21,6 +28,8 @@ def compared_to_look(
     points numbers only."""
     if compared_by(a, b, frame, of) == "points":
         return PointsCompared(form="points", numbers=PointsDifference(**points_apart(a, b, frame))), {}
+    if kind_of_run(a).results[0].form == "mesh":  # surfaces are compared by what they are the surface of
+        of, to = (_held(store, frame, name) for store, name in ((a, of), (b, to or of)))
     grid, found = difference(channel_of(a, frame, of), channel_of(b, frame, to or of))
     small, side = thinned(grid.values, MOST)
     top = max(float(np.abs(small).max(initial=0)), 1e-9)

@@ -5,8 +5,8 @@ from typing import Any
 
 import numpy as np
 
-from errant_gust.core.errors import FileError
-from errant_gust.core.flows.results import Form, Points, VolumeResult
+from errant_gust.core.errors import FileError, nearest
+from errant_gust.core.flows.results import Form, MeshData, Points, VolumeResult
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.runs.export import kind_of_run
@@ -28,6 +28,16 @@ class Numbers:
     voxels: int
     voxel_size: float
     centre: tuple[float, float, float] | None
+
+
+@dataclass(frozen=True)
+class PlainNumbers:
+    """Of a channel of points or vertices."""
+
+    low: float
+    high: float
+    mean: float
+    count: int
 
 
 @dataclass(frozen=True)
@@ -57,6 +67,22 @@ def channel_of(store: RunStore, frame: int, name: str) -> Grid:
     name = name or next(c.name for c in result.channels(store.names(frame)))
     grid = result.grid(store, frame, name)
     return Grid(grid.region, np.linalg.norm(grid.values, axis=-1).astype(np.float32)) if grid.is_vector else grid
+
+
+def plain_numbers(found: Points | MeshData, channel: str) -> PlainNumbers:
+    """What a channel of points or vertices comes to (the first if none is named); of a velocity its speed."""
+    if isinstance(found, Points):
+        values = found.tone(channel)[0]
+    else:
+        named = {"speed" if n == "velocity" else n: a for n, a in found.channels.items()}
+        name = channel or next(iter(named), "")
+        if name not in named:
+            raise FileError(f"the run has no channel '{name}'", where="channel", fix=nearest(name, list(named)))
+        values = np.linalg.norm(named[name], axis=1) if named[name].ndim == 2 else named[name]
+    if not len(values):
+        return PlainNumbers(0.0, 0.0, 0.0, 0)
+    mean = float(values.mean(dtype=np.float64))
+    return PlainNumbers(float(values.min()), float(values.max()), mean, len(values))
 
 
 def numbers_of(grid: Grid) -> Numbers:
@@ -104,7 +130,7 @@ def on_one_grid(a: Grid, b: Grid) -> tuple[Grid, Grid]:
 
 
 def _placed(grid: Grid, region: GridRegion) -> Grid:
-    out = np.zeros(region.shape, np.float32)
+    out = np.full(region.shape, grid.background, np.float32)
     at = [round((p - q) / region.voxel_size) for p, q in zip(grid.region.lower, region.lower, strict=True)]
     out[tuple(slice(o, o + n) for o, n in zip(at, grid.region.shape, strict=True))] = grid.values
     return Grid(region, out)

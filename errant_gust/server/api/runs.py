@@ -17,7 +17,7 @@ from errant_gust.core.files.zips import zip_made_by
 from errant_gust.core.looking.compared import compared_to_look
 from errant_gust.core.looking.drawn import drawn_to_look
 from errant_gust.core.looking.frames import frame_to_look, head_of
-from errant_gust.core.runs.compare import channel_of, numbers_of
+from errant_gust.core.runs.compare import channel_of, numbers_of, plain_numbers
 from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.server import notices, revisions, runs
@@ -95,16 +95,13 @@ def drawn(request: HttpRequest, identity: str, frame: int, result: str, body: Dr
 
 @router.get("/runs/{identity}/frames/{frame}/{result}/numbers", response=NumbersOut)
 def numbers(request: HttpRequest, identity: str, frame: int, result: str, channel: str = "") -> Any:
-    """What a channel of a result comes to: of a volume over its voxels, of points over them."""
+    """What a channel of a result comes to: of a volume over its voxels, of points and vertices over them."""
     store = store_of(identity)
     found = kind_of_run(store).result(result)
     if found.form == "volume":
         made = asdict(numbers_of(channel_of(store, frame, channel)))
         return {**made, "count": made.pop("voxels")}
-    values, _ = found.read(store, frame).tone(channel)
-    if not len(values):
-        return {"low": 0, "high": 0, "mean": 0, "count": 0}
-    return {"low": values.min(), "high": values.max(), "mean": values.mean(dtype=np.float64), "count": len(values)}
+    return asdict(plain_numbers(found.read(store, frame), channel))
 
 
 @router.get("/compare")

@@ -12,7 +12,7 @@ import * as THREE from 'three'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Packed } from '../api/client'
 import type { FlowLook, StudyDoc, Vec3 } from '../api/model'
-import { standsFor, type Frame } from '../forms/frames'
+import { DRAWN_MESH, standsFor, type Frame } from '../forms/frames'
 import { makeLayer, type Layer } from '../forms/layers'
 import { clear } from '../scene/materials'
 import { drawShapes } from '../scene/shapes'
@@ -58,7 +58,7 @@ function draw() {
 }
 function partFor(key: string) {
   const part = props.frame?.parts.find((p) => `${p.name} ${p.form}` === key)
-  const mesh = props.frame?.parts.find((p) => p.form === 'mesh')
+  const mesh = props.frame?.parts.find((p) => p.name === DRAWN_MESH)
   return part && !standsFor(mesh, part, props.frame?.parts[0].name, props.look) ? part : null
 }
 function solids() {

@@ -5,7 +5,7 @@
     data-testid="view"
     :data-particles="partOf(runs.current, 'points')?.head.count ?? 0"
     :data-gas="partOf(runs.current, 'volume')?.head.count ?? 0"
-    :data-surface="runs.drawn[runs.main]?.facts.mesh?.count ?? 0"
+    :data-surface="runs.drawn[runs.main]?.facts.mesh?.count ?? partOf(runs.current, 'mesh')?.head.count ?? 0"
     :data-lines="runs.drawn[runs.main]?.shapes['lines.counts']?.[0] ?? 0"
     @pointermove="hover"
     @pointerleave="spot = null"

@@ -36,6 +36,10 @@ import {
   mdiChartBubble,
   mdiSlopeUphill,
   mdiCircleMultipleOutline,
+  mdiSeedOutline,
+  mdiArrowExpand,
+  mdiBlurLinear,
+  mdiHandFrontRightOutline,
 } from '@mdi/js'
 import type { Entry } from '../api/model'
 
@@ -73,6 +77,11 @@ const BY_STEP: Record<string, string> = {
   surface: mdiWater,
   friction: mdiSlopeUphill,
   cohesion: mdiCircleMultipleOutline,
+  seed: mdiSeedOutline,
+  spread: mdiArrowExpand,
+  smooth: mdiBlurLinear,
+  keep_off: mdiWall,
+  stop: mdiHandFrontRightOutline,
 }
 const BY_KIND: Record<string, string> = {
   start: mdiRecordCircleOutline,

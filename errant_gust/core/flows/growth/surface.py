@@ -19,6 +19,7 @@ from errant_gust.core.kernels import surfaces as kernels
 from errant_gust.core.study.parameters import param
 
 DEEPEST = 64.0  # voxels that a thickness is followed
+OFF = np.float32(1e-3)  # voxels from the surface, at least, that a voxel is taken to be
 INWARD = 0.9  # voxels behind the surface, where its age is taken from
 VOLUME = VolumeResult("volume", "volumes", ABOUT, aside=True)
 ON_MESH = (
@@ -76,6 +77,8 @@ def surface_of(frames: Frames, frame: int, smooth: float = 0.0) -> MeshData:
     phi = VOLUME.grid(frames, frame, "distance").values / np.float32(region.voxel_size)
     if smooth:
         phi = ndimage.gaussian_filter(phi, smooth, mode="nearest")
+    # a voxel on the surface itself would make triangles without an area, of which others make holes
+    phi = np.where(np.abs(phi) < OFF, np.where(phi < 0, -OFF, OFF), phi)
     if not phi.min() < 0 < phi.max():
         none = np.zeros((0, 3), np.float32)
         empty: dict[str, Array] = {c.name: none if c.components > 1 else none[:, 0] for c in ON_MESH}
