@@ -19,6 +19,7 @@ from scipy import ndimage
 from errant_gust.cli.bench_browser import browsing
 from errant_gust.cli.bench_gas import ROWS as ON_GAS
 from errant_gust.cli.bench_grains import ROWS as ON_GRAINS
+from errant_gust.cli.bench_growth import ROWS as ON_GROWTH
 from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
@@ -317,7 +318,8 @@ def run_bench(*, as_json: bool, only: str, browser: bool = False) -> None:
     if browser:
         rows = browsing()
 
-    for name, work in [] if browser else [*ROWS, *ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_SHAPES]:
+    kinds = [*ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_GROWTH]
+    for name, work in [] if browser else [*ROWS, *kinds, *ON_SHAPES]:
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

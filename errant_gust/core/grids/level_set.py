@@ -258,7 +258,7 @@ class LevelSet:
         near, n, (x, y), s = self.near, len(self.near), self.strides, self.speeds
         before, rate = np.empty(n * ROW, np.float32), np.empty(n * ROW, np.float32)
         wide, w = self.wide, len(self.wide)
-        was, made = np.empty(w * ROW, np.float32), np.empty(w * ROW, np.float32)
+        was = np.empty(w * ROW, np.float32)
         self._each(w, kernels.taken, self.phi, wide, was)
         self._each(n, kernels.taken, self.phi, near, before)
         there, _, gain = self.amounts() if hold else (0.0, 0.0, 0.0)
@@ -268,8 +268,7 @@ class LevelSet:
                 self._each(n, kernels.bend, self.phi, near, x, y, s.bumps, s.hollows, s.free, rate)
             self._each(n, kernels.stage, self.phi, near, rate, before, np.float32(share), np.float32(dt))
         for _ in range(relax):
-            self._each(w, kernels.relaxed, self.phi, wide, x, y, made)
-            self._each(w, kernels.put, self.phi, wide, made)
+            self._relax()
         if hold:
             now, area, more = self.amounts()
             self.owed += 0.5 * dt * (gain + more) - (now - there)
@@ -277,6 +276,20 @@ class LevelSet:
             self._each(n, kernels.shifted, self.phi, near, np.float32(by))
             self.owed -= self.amounts()[0] - now
         self._each(w, kernels.settle, self.phi, wide, s.floor, self.age, was, np.float32(left), np.float32(dt))
+
+    def tidy(self, rounds: int = 4) -> None:
+        """Let the values far from the surface catch up with it: a step moves what is near as it should, and what is
+        farther less."""
+        for _ in range(rounds):
+            for _ in range(2):
+                self._relax()
+            self.find()
+
+    def _relax(self) -> None:
+        w, (x, y) = len(self.wide), self.strides
+        made = np.empty(w * ROW, np.float32)
+        self._each(w, kernels.relaxed, self.phi, self.wide, x, y, made)
+        self._each(w, kernels.put, self.phi, self.wide, made)
 
     def bounded(self) -> None:
         """Nothing is inside what keeps off."""

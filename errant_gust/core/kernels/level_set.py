@@ -281,9 +281,23 @@ def sides(s, o):
         s[22 * MANY + q] = min(s[22 * MANY + q], near)
 
 
+@inline
+def arrival(x, y, z):
+    """The distance of a voxel from those of its nearer neighbours along each axis (Godunov; Zhao 2005)."""
+    a, c = min(x, min(y, z)), max(x, max(y, z))
+    b = x + y + z - a - c
+    one = a + F1
+    gap = a - b
+    two = HALF * (a + b + np.sqrt(max(TWO - gap * gap, F0)))
+    total = a + b + c
+    three = (total + np.sqrt(max(total * total - (TWO + F1) * (a * a + b * b + c * c - F1), F0))) * A1
+    return one if one <= b else (two if two <= c else three)
+
+
 @kernel
 def relaxed(grid, rows, x, y, out, first, last):
-    """One step toward distances, into out; the surface stays where it is between the voxels."""
+    """One step toward distances, into out; the surface stays where it is between the voxels. What was far until now
+    begins with what its neighbours make it."""
     s = np.empty(24 * MANY, np.float32)
     for n in range(first, last, MANY // 8):
         line_up(grid, rows, n, last, x, y, s)
@@ -299,6 +313,11 @@ def relaxed(grid, rows, x, y, out, first, last):
             idle = DEAD if s[22 * MANY + c] < F1 else F0
             more = PACE * s[22 * MANY + c] * (max(more - idle, F0) + min(more + idle, F0))
             value = here - (more if here > F0 else -more)
+            first = arrival(
+                min(abs(s[2 * MANY + c]), abs(s[4 * MANY + c])), min(abs(s[9 * MANY + c]), abs(s[11 * MANY + c])),
+                min(abs(s[16 * MANY + c]), abs(s[18 * MANY + c])),
+            )  # fmt: skip
+            value = value if abs(here) < BF else (first if here > F0 else -first)
             s[23 * MANY + c] = min(max(value, -BF), BF)
         given(s, 23, out, n, last)
 

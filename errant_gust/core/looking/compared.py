@@ -16,9 +16,9 @@ from errant_gust.core.runs.frame_store import RunStore
 
 
 def _held(store: RunStore, frame: int, name: str) -> str:
-    """A channel if its volumes have it, else none: the first is taken."""
+    """A channel if its volumes have it, else their distance."""
     there = kind_of_run(store).result(form="volume").channels(store.names(frame))
-    return name if name in [c.name for c in there] else ""
+    return name if name in [c.name for c in there] else next((c.name for c in there if c.level_set), "")
 
 
 def compared_to_look(

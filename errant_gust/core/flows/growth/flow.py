@@ -109,6 +109,9 @@ class GrowthFlow(BoxedFlow):
             pace["substeps"] += 1
             pace["fastest"] = max(pace["fastest"], fast * self.domain.voxel_size)
             pace["worked"] = max(pace["worked"], len(level.near) * 8)
+        level.tidy()
+        level.ask(fill)
+        level.bounded()
         self._seed(level, start, end, first=False)
         level.find()
         level.older(end - start)
