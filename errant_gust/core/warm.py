@@ -14,8 +14,8 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.files.volume_files import write_npz
 from errant_gust.core.flows.drawing import drawing_of
-from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.flows.growth.kind import GrowthKind
+from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.flows.liquid.kind import LiquidKind
 from errant_gust.core.geometry.mesh import make_mesh
 from errant_gust.core.geometry.sdf import MeshDistance

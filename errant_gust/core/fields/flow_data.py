@@ -41,6 +41,12 @@ class FlowData(Protocol):
     ) -> tuple[dict[str, Array], dict[str, Any]]:
         """Arrays and facts of the flow's run on a frame; frames up to it are computed if need be."""
 
+    def lines_at(
+        self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> Any:
+        """The lines that a flow's lane draws from a frame of its run, as `flows.results.Lines`; frames up to it are
+        computed if need be."""
+
 
 class NoFlows:
     """For plans of studies whose fields ask no flows."""
@@ -56,6 +62,11 @@ class NoFlows:
     def frame_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> tuple[dict[str, Array], dict[str, Any]]:
+        raise self._refusal(flow, where)
+
+    def lines_at(
+        self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> Any:
         raise self._refusal(flow, where)
 
     @staticmethod

@@ -1,6 +1,5 @@
 """Another flow that has points, stepped along with the one that needs them; a dear one is read from its run."""
 
-import math
 from typing import Any
 
 import numpy as np
@@ -55,8 +54,7 @@ class Alongside:
         return self.plan.data.frame_at(scene, self.id, self.quality, frame, self.where)[0]
 
     def _frame_after(self, time: float) -> int:
-        clock = self.clock
-        return clock.start + max(0, math.ceil(time * clock.fps * clock.slow_motion - 1e-6))
+        return self.clock.frame_after(time)
 
     def at(self, time: float) -> tuple[Array, Array]:
         """Where its points are at a time in seconds, and their velocities, (3, n) each."""

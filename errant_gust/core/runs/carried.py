@@ -8,13 +8,14 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
-from errant_gust.core.errors import Cancelled
+from errant_gust.core.errors import Cancelled, StudyError
 from errant_gust.core.fields.flow_data import FlowPoints
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
+from errant_gust.core.flows.drawing import drawing_of
 from errant_gust.core.flows.kind import kind_of, offering, open_flow
-from errant_gust.core.flows.results import PointsResult, VolumeResult
+from errant_gust.core.flows.results import Lines, PointsResult, VolumeResult
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.home import home
@@ -79,6 +80,15 @@ class Carried:
         store = run_with(scene, flow, quality, frame, where, cancel)
         return store.read(frame), store.facts(frame)
 
+    def lines_at(
+        self, scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> Lines:
+        store = run_with(scene, flow, quality, frame, where, cancel)
+        drawn = drawing_of(store, scene.plan or plan_of(scene.study, scene.assets), flow, frame).lines
+        if not drawn:
+            raise StudyError(f"'{flow}' draws no lines", where=where, fix="add Trail or Flow lines to it")
+        return drawn[-1]
+
 
 def plan_of(study: document.Study, assets: Assets | None = None) -> Plan:
     """A study ready to be evaluated, with the flows that its fields are made from."""
@@ -112,6 +122,11 @@ def run_with(scene: Scene, flow: str, quality: str, frame: int, where: str, canc
     """The run of a flow of the scene's study, computed as far as `frame`, here or by who does it already."""
     kind_of(scene.study.find("flows", flow, where).kind, where)
     check_circles(scene.study, flow)
+    clock = scene.study.clock
+    if not clock.start <= frame <= clock.end:
+        raise StudyError(
+            f"frame {frame} of '{flow}' is asked for", where=where, fix=f"the clock has {clock.start} to {clock.end}"
+        )
     identity = begin(scene.study, flow, quality, home() / "runs", scene.assets)
     store = RunStore(home() / "runs" / identity)
     plan = scene.plan or plan_of(scene.study, scene.assets)

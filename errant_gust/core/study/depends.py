@@ -91,6 +91,8 @@ class Depends:
                 stamps.append(self._file(FileUse(raw, f"{where}.{entry['name']}")))
             for sort, id in references_of(entry, raw):
                 self.of(sort, id)
+                if entry["provides"] == "lines":
+                    self.drawn(id)
         return stamps
 
     def _file(self, file: FileUse) -> Any:
@@ -133,6 +135,20 @@ class Depends:
             if lane.kind not in self.kinds:
                 self.kinds.append(lane.kind)
             self.parts[key] = self.lane_steps(lane, lane.kind, f"flows.{id}")
+            self._path.pop()
+
+    def drawn(self, id: str) -> None:
+        """Walk what a flow lane draws from its frames, for who depends on that."""
+        key = f"drawn:{id}"
+        if self._entered(key):
+            self._path.append(key)
+            lane = self.study.find("flows", id, f"flows.{id}")
+            content: list[Any] = []
+            for step in lane.steps:
+                cls: Any = step_class(step.op, lane.kind, f"flows.{id}.{step.id}")
+                if step.on and cls.family == "drawn":
+                    content += [[step.op, step.params], *self._params(cls, step.params, f"flows.{id}.{step.id}")]
+            self.parts[key] = content
             self._path.pop()
 
     def shape(self, id: str) -> None:

@@ -61,6 +61,10 @@ class Clock(Part):
         """Time of a frame; the first frame is at 0 s."""
         return (frame - self.start) / (self.fps * self.slow_motion)
 
+    def frame_after(self, time: float) -> int:
+        """The first frame that is not before a time in seconds."""
+        return self.start + max(0, math.ceil(time * self.fps * self.slow_motion - 1e-6))
+
     @property
     def step(self) -> float:
         """Seconds of simulated time from one frame to the next."""

@@ -6,7 +6,6 @@ from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import Any, Literal
 
-import numpy as np
 from asgiref.sync import sync_to_async
 from django.http import FileResponse, HttpRequest, HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase

@@ -28,7 +28,9 @@ export const useCatalogue = defineStore('catalogue', () => {
     ...new Set(kind(id)?.results.flatMap((r) => (r.aside ? [] : [r.form])) ?? []),
   ]
   const mainOf = (id: string | undefined): ResultEntry | undefined => resultsOf(id)[0]
-  const offers = (id: string | undefined, form: Form | string) => heldBy(id).some((r) => r.form === form)
+  /** Lines are in no frame: who is born on them takes what the lane draws. */
+  const offers = (id: string | undefined, form: Form | string) =>
+    (form === 'lines' ? (kind(id)?.results ?? []) : heldBy(id)).some((r) => r.form === form)
   /** How a kind's results are drawn until somebody says otherwise. */
   function plainLook(id: string | undefined): FlowLook {
     const looks = kind(id)?.looks ?? {}

@@ -10,6 +10,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows import scattered
 from errant_gust.core.flows.alongside import Alongside
+from errant_gust.core.flows.on_lines import OnLines
 from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.flows.particles.steps import Emit, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
@@ -102,10 +103,10 @@ def born(
     moment: Moment,
     age: Array,
     keeps: tuple[str, ...],
-    source: Alongside | None = None,
+    source: Alongside | OnLines | None = None,
 ) -> tuple[Particles, Array]:
     """Particles with these numbers as they start, and which of them are born (n,): the weight may refuse, and where
-    they are born from other particles there may be none."""
+    they are born from other particles or lines there may be none."""
     before, after = use.scenes["start"], use.scenes["end"]
     live = np.ones(len(numbers), bool)
     if source is not None:

@@ -13,6 +13,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.alongside import Alongside
 from errant_gust.core.flows.kind import LaneFlow
+from errant_gust.core.flows.on_lines import OnLines
 from errant_gust.core.flows.particles import birth
 from errant_gust.core.flows.particles.renewal import Respawn
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
@@ -29,6 +30,10 @@ TRIES_AGAIN = 16
 MOST_LIVES = 4  # in one step; after so many the next begins at its end
 MOST_BEFORE = 2400  # steps before the first frame
 BYTES_EACH = 140  # state, its copy while stepping, and the frame being written
+
+
+def _source_key(emit: Emit) -> tuple[str, ...]:
+    return emit.where, emit.flow, emit.lines, emit.places
 
 
 def _block(count: int) -> int:
@@ -53,9 +58,11 @@ class ParticleFlow(LaneFlow):
                 plan.study.find("shapes", p.step.shape, f"{p.where}.shape")
                 plan.at(0.0).shape(p.step.shape).box  # noqa: B018  (a shape that cannot be built fails here)
         self._check_memory(emits)
-        self._sources = {
-            p.step.flow: Alongside(plan, p.step.flow, quality, f"{p.where}.flow")
-            for p in emits if p.step.where == "particles"
+        self._sources: dict[tuple[str, ...], Alongside | OnLines] = {
+            _source_key(p.step): Alongside(plan, p.step.flow, quality, f"{p.where}.flow")
+            if p.step.where == "particles"
+            else OnLines(plan, p.step.lines, quality, f"{p.where}.lines", evenly=p.step.places == "evenly")
+            for p in emits if p.step.alongside
         }  # fmt: skip
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Particles:
@@ -190,8 +197,8 @@ class ParticleFlow(LaneFlow):
             made = made.joined(fresh if live.all() else fresh.kept(live))
         return made
 
-    def _source(self, emit: Emit) -> Alongside | None:
-        return self._sources[emit.flow] if emit.where == "particles" else None
+    def _source(self, emit: Emit) -> Alongside | OnLines | None:
+        return self._sources[_source_key(emit)] if emit.alongside else None
 
     def _total_rate(self, index: int) -> Callable[[float], float]:
         def total(time: float) -> float:

@@ -143,10 +143,10 @@ class Emit(ParticleStep, Emits):
     )
     headline = "rate"
 
-    where: Literal["surface", "volume", "points", "line", "grid", "particles"] = param(
+    where: Literal["surface", "volume", "points", "line", "grid", "particles", "lines"] = param(
         "surface",
-        help="On the surface of a shape, inside it, at its vertices, along its curves, evenly inside it; or at the "
-        "particles of another flow",
+        help="On the surface of a shape, inside it, at its vertices, along its curves, evenly inside it; at the "
+        "particles of another flow, or on the lines that it draws",
     )
     shape: ShapeId = param(
         "",
@@ -160,6 +160,16 @@ class Emit(ParticleStep, Emits):
         help="The lane whose points they are born at",
         when={"where": ["particles"]},
         provides="points",
+    )
+    lines: FlowId = param(
+        "", label="On lines of", help="The lane on whose trails or flow lines they are born, new ones each frame",
+        when={"where": ["lines"]}, provides="lines",
+    )  # fmt: skip
+    places: Literal["at random", "evenly"] = param(
+        "at random",
+        label="On them",
+        help="Anywhere on the lines, or evenly over all of them",
+        when={"where": ["lines"]},
     )
     spacing: float = param(
         0.1, unit="m", above=0, slider=(0.01, 1), help="Between places of the grid", when={"where": ["grid"]}
@@ -184,7 +194,10 @@ class Emit(ParticleStep, Emits):
     life_variation: float = param(0.25, range=(0, 1), help="Lives differ by this share, more or less")
     weight: FieldId = param("", optional=True, help="A scalar lane: the share of births that happen here, 0 to 1")
     speed: float = param(
-        0.0, unit="m/s", slider=(-5, 5), help="Along the surface normal at birth, or the way of the other particle"
+        0.0,
+        unit="m/s",
+        slider=(-5, 5),
+        help="Along the surface normal at birth, or the way of particle or line",
     )
     spread: float = param(0.0, unit="°", range=(0, 180), help="The direction of that speed differs by up to this")
     inherit: float = param(0.0, range=(-2, 2), help="Share of the velocity of what they are born from")
@@ -192,6 +205,11 @@ class Emit(ParticleStep, Emits):
     preview_share: float = param(0.25, range=(0, 1), help="Share of the particles that a preview run has")
 
     wants = {"weight": "scalar"}
+
+    @property
+    def alongside(self) -> bool:
+        """Whether they are born from another flow, and not from a shape."""
+        return self.where in ("particles", "lines")
 
     @property
     def scatters(self) -> bool:
@@ -204,5 +222,7 @@ class Emit(ParticleStep, Emits):
     def check_together(self, kept: tuple[str, ...], where: str) -> None:
         if self.where == "particles" and not self.flow:
             raise StudyError("no flow is chosen", where=f"{where}.flow", fix="choose a particle lane to be born from")
-        if self.where != "particles" and not self.shape:
+        if self.where == "lines" and not self.lines:
+            raise StudyError("no lane is chosen", where=f"{where}.lines", fix="choose a lane that draws lines")
+        if not self.alongside and not self.shape:
             raise StudyError("no shape is chosen", where=f"{where}.shape", fix="choose a shape to be born on")

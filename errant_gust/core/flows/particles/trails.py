@@ -12,6 +12,7 @@ import numpy as np
 
 from errant_gust.core.fields.look import flow_lines
 from errant_gust.core.flows.drawing import Drawing, Draws
+from errant_gust.core.flows.on_lines import Measured
 from errant_gust.core.flows.particles.steps import ParticleStep
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.results import Lines
@@ -168,13 +169,8 @@ class SpreadAlong(DrawnStep):
             d.spread = Lines(np.zeros((0, 3), np.float32), np.zeros(0, np.int32))
             d.tangents = d.spread.points
             return
-        lines = d.lines[-1]
-        way = np.linalg.norm(np.diff(lines.points, axis=0), axis=1) if len(lines.points) else np.zeros(0)
-        line = np.repeat(np.arange(len(lines.counts)), lines.counts)
-        way = np.where(line[1:] == line[:-1], way, 0)
-        ends = np.concatenate([[0], np.cumsum(way)])  # length from the very first point on
-        start, stop = ends[lines.starts], ends[lines.starts + lines.counts - 1]
-        length = stop - start
+        measured = Measured(d.lines[-1])
+        length = measured.length
         many = (
             np.full(len(length), self.count)
             if self.how == "count"
@@ -184,18 +180,10 @@ class SpreadAlong(DrawnStep):
         place = np.arange(many.sum()) - np.repeat(np.cumsum(many) - many, many)
         if self.random:
             share = uniform(self.seed, place.astype(np.uint64) + (owner.astype(np.uint64) << np.uint64(32)), 0)
-            want = start[owner] + share * length[owner]
+            want = share * length[owner]
         elif self.how == "count":
-            want = start[owner] + length[owner] * (place + 0.5) / many[owner]
+            want = length[owner] * (place + 0.5) / many[owner]
         else:
-            want = start[owner] + place * self.spacing
-        piece = np.clip(
-            np.searchsorted(ends, want, side="right") - 1,
-            lines.starts[owner],
-            lines.starts[owner] + lines.counts[owner] - 2,
-        )
-        t = ((want - ends[piece]) / np.maximum(ends[piece + 1] - ends[piece], 1e-30)).clip(0, 1).astype(np.float32)
-        a, b = lines.points[piece], lines.points[piece + 1]
-        channels = {k: v[piece] + t * (v[piece + 1] - v[piece]) for k, v in lines.channels.items()}
-        d.spread = Lines(a + t[:, None] * (b - a), many.astype(np.int32), channels)
-        d.tangents = a - b if "back" in channels else b - a  # a trail goes back in time
+            want = place * self.spacing
+        points, d.tangents, channels = measured.at(owner, measured.start[owner] + want)
+        d.spread = Lines(points, many.astype(np.int32), channels)
