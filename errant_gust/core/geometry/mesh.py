@@ -36,7 +36,8 @@ class Mesh:
     def __init__(self, vertices: Array, faces: Array, *, watertight: bool, notes: list[str] | None = None) -> None:
         triangles = np.ascontiguousarray(vertices[faces], dtype=np.float64)
         self.vertices, self.faces = np.asarray(vertices, np.float32), np.asarray(faces, np.int32)
-        order = _morton_order(triangles.mean(axis=1))
+        self.order = order = _morton_order(triangles.mean(axis=1))
+        """Which face each triangle is."""
         self.triangles = triangles[order].reshape(-1, 9)
         self.boxes, self.dipoles, self.leaves = _tree(self.triangles.reshape(-1, 3, 3))
         self.lower, self.upper = triangles.min(axis=(0, 1)), triangles.max(axis=(0, 1))

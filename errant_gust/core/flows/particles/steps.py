@@ -45,6 +45,8 @@ class Use:
         self.step: ParticleStep = placed.step
         self.varying, self.scenes, self.where = placed.varying, scenes, placed.where
         self.nodes: dict[tuple[str, Stage], Node] = {}
+        self.made: dict[str, Any] = {}
+        """What the step has prepared."""
 
     def prepare(self) -> None:
         """Look up and prepare everything before threads start."""
