@@ -47,6 +47,12 @@ class FlowData(Protocol):
         """The lines that a flow's lane draws from a frame of its run, as `flows.results.Lines`; frames up to it are
         computed if need be."""
 
+    def mesh_at(
+        self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> tuple[Array, Array]:
+        """Vertices (v, 3) and faces (f, 3) of a flow's surface on a frame of its run: what its lane draws, else what
+        its frames hold; frames up to it are computed if need be."""
+
 
 class NoFlows:
     """For plans of studies whose fields ask no flows."""
@@ -67,6 +73,11 @@ class NoFlows:
     def lines_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> Any:
+        raise self._refusal(flow, where)
+
+    def mesh_at(
+        self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> tuple[Array, Array]:
         raise self._refusal(flow, where)
 
     @staticmethod

@@ -6,11 +6,13 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from errant_gust.core.fields.deformed import deformed_moves, deformed_of
+from errant_gust.core.fields.run_meshes import run_mesh_moves, run_mesh_of
 from errant_gust.core.fields.surfaced import surface_moves, surface_of
 from errant_gust.core.geometry.deformed import DeformedShape
 from errant_gust.core.geometry.field_surface import FieldSurface
 from errant_gust.core.geometry.made import Made, MadeShape
 from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.run_mesh import RunMesh
 
 if TYPE_CHECKING:
     from errant_gust.core.fields.scene import Scene
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 MAKERS: dict[type[MadeShape], tuple[Callable[..., Made], Callable[..., bool]]] = {
     FieldSurface: (surface_of, surface_moves),
     DeformedShape: (deformed_of, deformed_moves),
+    RunMesh: (run_mesh_of, run_mesh_moves),
 }
 
 

@@ -14,8 +14,8 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.drawing import drawing_of
-from errant_gust.core.flows.kind import kind_of, offering, open_flow
-from errant_gust.core.flows.results import Lines, PointsResult, VolumeResult
+from errant_gust.core.flows.kind import KINDS, kind_of, offering, open_flow
+from errant_gust.core.flows.results import Lines, MeshData, PointsResult, VolumeResult
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.home import home
@@ -88,6 +88,20 @@ class Carried:
         if not drawn:
             raise StudyError(f"'{flow}' draws no lines", where=where, fix="add Trail or Flow lines to it")
         return drawn[-1]
+
+    def mesh_at(
+        self, scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
+    ) -> tuple[Array, Array]:
+        kind = kind_of(scene.study.find("flows", flow, where).kind, where)
+        if not any(r.form == "mesh" for r in kind.results):
+            ways = " or ".join(k.label for k in KINDS.values() if any(r.form == "mesh" for r in k.results))
+            raise StudyError(f"'{flow}' has no surface: it is {kind.label}", where=where, fix=f"a lane of {ways}")
+        store = run_with(scene, flow, quality, frame, where, cancel)
+        found = drawing_of(store, scene.plan or plan_of(scene.study, scene.assets), flow, frame).mesh
+        if found is None and not kind.offers("mesh"):
+            raise StudyError(f"'{flow}' draws no surface", where=where, fix="add Surface to it")
+        mesh: MeshData = found or kind.result(form="mesh").read(store, frame)
+        return mesh.vertices, mesh.faces
 
 
 def plan_of(study: document.Study, assets: Assets | None = None) -> Plan:

@@ -25,6 +25,8 @@ class FileUse:
     sequence: bool = False
 
 
+DRAWN = ("lines", "mesh")
+"""What may be in no frame, but drawn from frames by steps of the lane: who takes it depends on these, too."""
 Stamp = Callable[[FileUse], Any]
 """What stands for a file's content in a hash."""
 
@@ -91,7 +93,7 @@ class Depends:
                 stamps.append(self._file(FileUse(raw, f"{where}.{entry['name']}")))
             for sort, id in references_of(entry, raw):
                 self.of(sort, id)
-                if entry["provides"] == "lines":
+                if entry["provides"] in DRAWN:
                     self.drawn(id)
         return stamps
 
@@ -167,6 +169,8 @@ class Depends:
         for entry in describe(cls) if (cls := shape_class(part.kind)) else ():
             for sort, other in references_of(entry, part.params.get(entry["name"])):
                 self.of(sort, other)
+                if entry["provides"] in DRAWN:
+                    self.drawn(other)
         self._path.pop()
 
     def region(self, id: str) -> None:

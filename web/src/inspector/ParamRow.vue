@@ -292,7 +292,7 @@ const fields = computed(() =>
 /** Flows that offer what the step takes from them, but for its own. */
 const flows = computed(() => {
   const own = props.owner?.kind === 'step' ? props.owner.lane : ''
-  const fits = (kind: string | undefined) => !props.spec.provides || listed.offers(kind, props.spec.provides)
+  const fits = (kind: string | undefined) => !props.spec.provides || listed.provides(kind, props.spec.provides)
   return (study.doc?.flows ?? [])
     .filter((f) => f.id !== own && fits(f.kind))
     .flatMap((f) => {

@@ -122,6 +122,7 @@ import {
   mdiVectorCurve,
   mdiVectorPolygon,
   mdiVectorSelection,
+  mdiVectorTriangle,
 } from '@mdi/js'
 import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
@@ -172,6 +173,7 @@ const kindIcon = (kind: string) =>
     capsule: mdiPill,
     field_surface: mdiShapeOutline,
     deformed: mdiVectorSelection,
+    run_mesh: mdiVectorTriangle,
   })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
   const f = look.scene?.facts.shapes.find((x) => x.id === s.id)

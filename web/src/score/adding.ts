@@ -54,9 +54,12 @@ function missing(lane: Lane, e: Entry): string {
   return ''
 }
 
+/** Flows that offer what a parameter of a shape takes from them. */
+const flowsThatHave = (p: ParamSpec) =>
+  useStudy().doc!.flows.filter((f) => f.steps.length && useCatalogue().provides(f.kind, p.provides))
 /** Flows that offer what a parameter takes from them. */
 function flowsFor(p: ParamSpec, lane: Lane, doc: StudyDoc) {
-  return doc.flows.filter((f) => f.id !== lane.id && (!p.provides || useCatalogue().offers(f.kind, p.provides)))
+  return doc.flows.filter((f) => f.id !== lane.id && (!p.provides || useCatalogue().provides(f.kind, p.provides)))
 }
 
 /** Whether another lane is built from this one: then it is a part, and not what particles should be carried by. */
@@ -140,6 +143,7 @@ export function whyNotShape(e: ShapeEntry): string {
     if (p.type === 'shape' && !doc.shapes.length) return 'there is no shape yet'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
     if (p.type === 'field' && !lanesThatEnd(p.wants).length) return `there is no ${p.wants || 'other'} lane yet`
+    if (p.type === 'flow' && !flowsThatHave(p).length) return `there is no flow that has a ${p.provides} yet`
   }
   return ''
 }
@@ -162,6 +166,7 @@ export function addShape(e: ShapeEntry) {
     else if (p.type === 'shape')
       params[p.name] = study.selection?.kind === 'shape' ? study.selection.id : study.doc!.shapes[0].id
     else if (p.type === 'region') params[p.name] = study.doc!.regions[0]?.id ?? ''
+    else if (p.type === 'flow') params[p.name] = flowsThatHave(p)[0]?.id ?? ''
   const made = Object.keys(params).length > 0
   if (!made && e.id !== 'plane') params.move = [0, 0, 1]
   const like = study.doc!.shapes.filter((s) => s.kind === e.id).length

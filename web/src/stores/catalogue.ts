@@ -28,9 +28,10 @@ export const useCatalogue = defineStore('catalogue', () => {
     ...new Set(kind(id)?.results.flatMap((r) => (r.aside ? [] : [r.form])) ?? []),
   ]
   const mainOf = (id: string | undefined): ResultEntry | undefined => resultsOf(id)[0]
-  /** Lines are in no frame: who is born on them takes what the lane draws. */
-  const offers = (id: string | undefined, form: Form | string) =>
-    (form === 'lines' ? (kind(id)?.results ?? []) : heldBy(id)).some((r) => r.form === form)
+  const offers = (id: string | undefined, form: Form | string) => heldBy(id).some((r) => r.form === form)
+  /** Whether another part may take a form from a lane: lines and surfaces also where the lane draws them. */
+  const provides = (id: string | undefined, form: Form | string) =>
+    (['lines', 'mesh'].includes(form) ? (kind(id)?.results ?? []) : heldBy(id)).some((r) => r.form === form)
   /** How a kind's results are drawn until somebody says otherwise. */
   function plainLook(id: string | undefined): FlowLook {
     const looks = kind(id)?.looks ?? {}
@@ -38,7 +39,7 @@ export const useCatalogue = defineStore('catalogue', () => {
     const rows = forms.flatMap((form) => looks[form] ?? []).map((p) => [p.name, p.default])
     return { ...EVERY_LOOK, ...Object.fromEntries(rows) }
   }
-  return { all, load, kind, kindOf, stepsOf, step, shape, heldBy, resultsOf, formsOf, mainOf, offers, plainLook }
+  return { all, load, kind, kindOf, stepsOf, step, shape, heldBy, resultsOf, formsOf, mainOf, offers, provides, plainLook }
 })
 
 /** Looks of all forms, for what stands alone (a difference of two runs). */
