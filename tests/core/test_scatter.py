@@ -101,3 +101,35 @@ def test_a_sharp_box_is_scattered_on_all_its_sides():
     on = [(np.abs(s.position[axis] - at) < 1e-4).sum() for axis, at in ((0, -0.5), (0, 0.5), (2, 0), (2, 0.2))]
     assert on[2] / on[0] == pytest.approx(5, rel=0.25)
     assert on[3] / on[1] == pytest.approx(5, rel=0.25)
+
+
+@pytest.mark.parametrize("where", ["surface", "volume"])
+def test_evened_out_they_stand_more_alike_and_no_two_are_nearer(where):
+    thrown, even = (born(where=where, apart=0.06, even_out=n) for n in (0, 12))
+    assert even.count == thrown.count
+    before, after = nearest(thrown.position), nearest(even.position)
+    assert after.min() >= 0.06 - 1e-6
+    assert after.mean() > (1.08 if where == "surface" else 1.04) * before.mean()
+    rng = np.random.default_rng(4)
+    tried = rng.normal(size=(4000, 3))
+    tried *= 0.5 / np.linalg.norm(tried, axis=1, keepdims=True)
+    tried = np.float32([0.2, -0.1, 0.3]) + tried * (1 if where == "surface" else rng.random((4000, 1)) ** (1 / 3))
+    holes = [np.sort(cKDTree(made.position.T).query(tried)[0])[-40:].mean() for made in (thrown, even)]
+    assert holes[1] < holes[0]
+    away = np.linalg.norm(even.position - np.float32([[0.2], [-0.1], [0.3]]), axis=0)
+    if where == "surface":
+        assert away == pytest.approx(0.5, abs=1e-4)
+    else:
+        assert away.max() < 0.5
+
+
+def test_evened_out_none_goes_where_the_weight_refuses_it_and_meshes_keep_their_surface():
+    s = born(apart=0.05, weight="half", fields=[HALF], even_out=10)
+    assert s.position[0].min() > 0.2 - 1e-3
+    swollen = {"id": "d", "kind": "deformed", "params": {"shape": "ball", "field": "v", "edges": 0.1}}
+    v = lane("v", ("constant", {"vector": [0.5, 0, 0]}))
+    s = born(shapes=[BALL, swollen], fields=[v], shape="d", apart=0.08, even_out=10)
+    away = np.linalg.norm(s.position - np.float32([[0.7], [-0.1], [0.3]]), axis=0)
+    assert away.max() < 0.5 + 1e-4
+    assert away.min() > 0.485  # on the triangles of the ball
+    assert nearest(s.position).min() >= 0.08 - 1e-6

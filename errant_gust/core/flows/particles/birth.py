@@ -11,6 +11,7 @@ from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows import scattered
 from errant_gust.core.flows.alongside import Alongside
 from errant_gust.core.flows.on_lines import OnLines
+from errant_gust.core.flows.particles.relaxing import evened_out, onto_surface
 from errant_gust.core.flows.particles.state import Particles
 from errant_gust.core.flows.particles.steps import Emit, Use
 from errant_gust.core.flows.random import uniform, unit_vectors
@@ -135,23 +136,44 @@ def _scattered(emit: Emit, use: Use, numbers: Array, share: Array) -> tuple[Arra
     as are wanted at a time, until all have a place or hardly one finds room."""
     before, after = use.scenes["start"], use.scenes["end"]
     wanted = len(numbers)
-    found = np.empty((3, 0), np.float32)
+    found, of = np.empty((3, 0), np.float32), np.empty(0, np.int64)
     for turn in range(MOST_TURNS):
         thrown = numbers + (np.int64(turn) << 34)
         fresh = np.ascontiguousarray(places(emit, before, after, thrown, share).T)
         if emit.weight:
-            fresh = fresh[:, uniform(emit.seed, thrown, USE_WEIGHT) < use.field("weight", fresh, "start")]
+            there = uniform(emit.seed, thrown, USE_WEIGHT) < use.field("weight", fresh, "start")
+            fresh, thrown = fresh[:, there], thrown[there]
         asked = np.ascontiguousarray(np.concatenate([found, fresh], axis=1))
         taken = np.empty(asked.shape[1], bool)
         count = far_enough(asked, np.float32(emit.apart), taken)
         gained = count - found.shape[1]
-        found = np.ascontiguousarray(asked[:, taken])
+        found, of = np.ascontiguousarray(asked[:, taken]), np.concatenate([of, thrown])[taken]
         if count >= wanted or gained < LEAST_GAIN * wanted:
             break
     made = np.zeros((3, wanted), np.float32)
     count = min(wanted, found.shape[1])
-    made[:, :count] = found[:, :count]
+    made[:, :count] = _evened_out(
+        emit, use, found[:, :count], of[:count], after if share.max(initial=0) > 0.5 else before
+    )
     return made, np.arange(wanted) < count
+
+
+def _evened_out(emit: Emit, use: Use, points: Array, numbers: Array, scene: Scene) -> Array:
+    """Places (3, n) moved apart on the surface or within the shape; none goes where the weight would refuse it."""
+    if not emit.even_out or emit.where == "line":
+        return points
+    shape = scene.shape(emit.shape)
+
+    def allowed(moved: Array, which: Array) -> Array:
+        there = np.ones(len(which), bool)
+        if emit.where == "volume":
+            there = shape.distance(np.ascontiguousarray(moved))[0] < 0
+        if emit.weight:
+            there &= uniform(emit.seed, numbers[which], USE_WEIGHT) < use.field("weight", moved, "start")
+        return there
+
+    onto = onto_surface(shape) if emit.where == "surface" else None
+    return evened_out(np.ascontiguousarray(points), emit.apart, emit.even_out, onto, allowed)
 
 
 def _moving(shape: PlacedShape, position: Array) -> Array:

@@ -188,6 +188,10 @@ class Emit(ParticleStep, Emits):
         0.0, unit="m", range=(0, 1e5), slider=(0, 0.5), label="At least apart", when={"timing": ["all at once"]},
         help="No two are born nearer than this; as many as find room, up to the count. 0 lets them be anywhere",
     )  # fmt: skip
+    even_out: int = param(
+        0, range=(0, 200), slider=(0, 20), label="Evened out", when={"timing": ["all at once"]},
+        help="Rounds in which those that are kept apart move away from each other, on the surface or inside: no clumps",
+    )  # fmt: skip
     begin: float = param(0.0, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 10), help="When it starts")
     until: float = param(
         1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", when={"timing": ["rate"]}
