@@ -137,3 +137,13 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     saved(page)
     runs_to(page, LAST)
     expect(view).not_to_have_attribute("data-particles", "0", timeout=60_000)
+
+    # or by its triangles; and another lane is born on the lines that the particles draw
+    shape(page, "run_mesh")
+    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles on frame", timeout=60_000)
+    assert document(page, address, key)["shapes"][-1]["params"] == {"flow": "growth"}
+    page.get_by_test_id("new-particles-lane").click()
+    add_step(page, "particles_2", "emit")
+    page.get_by_test_id("select-where").select_option("lines")
+    offered = page.get_by_test_id("select-lines").locator("option").evaluate_all("all => all.map((o) => o.value)")
+    assert [o for o in offered if o] == ["particles"]

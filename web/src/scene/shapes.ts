@@ -34,7 +34,13 @@ export function drawShapes(
           new THREE.MeshLambertMaterial({
             color: chosen ? 0xe3b6a2 : solid ? 0xd9d0bd : 0x6f7f9c,
             transparent: !solid,
-            opacity: solid ? 1 : chosen ? 0.4 : ['field_surface', 'deformed', 'run_mesh'].includes(part.kind) ? 0.34 : 0.22,
+            opacity: solid
+              ? 1
+              : chosen
+                ? 0.4
+                : ['field_surface', 'deformed', 'run_mesh'].includes(part.kind)
+                  ? 0.34
+                  : 0.22,
             side: THREE.DoubleSide,
             depthWrite: solid,
           }),

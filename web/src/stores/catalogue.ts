@@ -39,7 +39,22 @@ export const useCatalogue = defineStore('catalogue', () => {
     const rows = forms.flatMap((form) => looks[form] ?? []).map((p) => [p.name, p.default])
     return { ...EVERY_LOOK, ...Object.fromEntries(rows) }
   }
-  return { all, load, kind, kindOf, stepsOf, step, shape, heldBy, resultsOf, formsOf, mainOf, offers, provides, plainLook }
+  return {
+    all,
+    load,
+    kind,
+    kindOf,
+    stepsOf,
+    step,
+    shape,
+    heldBy,
+    resultsOf,
+    formsOf,
+    mainOf,
+    offers,
+    provides,
+    plainLook,
+  }
 })
 
 /** Looks of all forms, for what stands alone (a difference of two runs). */

@@ -79,6 +79,22 @@
             asks keeps the drawn sand a body.
           </p>
           <p>
+            <b>Seed, spread, keep off.</b> A growth lane begins with Domain, Seed shape and Spread: run that, and it is
+            a ball. Give the speed a field with a high contrast, and it grows in tongues; the borders of cells make
+            veins. Only where, set to a mask near a surface, keeps it on that. Carry along curl noise, only outward,
+            draws arms. The box costs nothing, voxels half as large take eight times the time.
+          </p>
+          <p>
+            <b>What has grown is a shape.</b> Mesh of a run is the surface of a lane on each frame: let it emit, deform
+            it, collide with it. For a smooth distance to steer by, read the distance by From run and make a Surface of
+            a field of that.
+          </p>
+          <p>
+            <b>Points that stay.</b> Scatter at once, At least apart and Evened out, then Ride on the shape: each keeps
+            its place on the surface while that moves or is deformed. On lines of another lane new points are born on
+            each frame; Carry with half of the field lets them lag half way behind.
+          </p>
+          <p>
             <b>Slow motion.</b> The clock's <i>× slow</i> shows the same seconds in more frames, for flows of every
             kind. Grains and fields go the same ways; only more of them are seen.
           </p>
