@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 import trimesh
@@ -25,7 +25,32 @@ NUDGE = 1e-3  # of the largest side: how far outside of a triangle it is asked
 Surface = tuple[Array, Array]
 
 
-def deformed_moves(scene: Scene, kind: DeformedShape) -> bool:
+class Deforms(Protocol):
+    """What says how a shape is moved: see `DeformedShape`."""
+
+    @property
+    def shape(self) -> str: ...
+
+    @property
+    def field(self) -> str: ...
+
+    @property
+    def how(self) -> str: ...
+
+    @property
+    def amount(self) -> float: ...
+
+    @property
+    def seconds(self) -> float: ...
+
+    @property
+    def steps(self) -> int: ...
+
+    @property
+    def by(self) -> str: ...
+
+
+def deformed_moves(scene: Scene, kind: Deforms) -> bool:
     """Whether it changes from frame to frame."""
     lanes = [scene.lane(id) for id in (kind.field, kind.by) if id]
     return kind.how.endswith("first frame") or any(n.moves for n in lanes) or scene.shape_moves(kind.shape)
@@ -40,7 +65,7 @@ def deformed_of(scene: Scene, kind: DeformedShape, where: str, content: str) -> 
 
     def make() -> Made:
         before = _before(scene, kind, where, content)
-        vertices, faces = _moved(scene, kind, where, content, before)
+        vertices, faces = moved_surface(scene, kind, where, content, before)
         return _shape(vertices, faces, where)
 
     key = content_hash("deformed", content, time)
@@ -49,7 +74,7 @@ def deformed_of(scene: Scene, kind: DeformedShape, where: str, content: str) -> 
 
 def _before(scene: Scene, kind: DeformedShape, where: str, content: str) -> Surface:
     """The surface before it is moved, in the scene, joined at its seams, with edges that are short enough."""
-    shape = _first(scene, kind).shape(kind.shape)
+    shape = first_scene(scene, kind).shape(kind.shape)
     if not shape.kind.bounded:
         raise StudyError(
             f"'{kind.shape}' has no end", where=f"{where}.shape", fix="choose a shape that has, such as a flat box"
@@ -74,18 +99,19 @@ def _before(scene: Scene, kind: DeformedShape, where: str, content: str) -> Surf
     return KEPT.get(key, make, lambda s: s[0].nbytes + s[1].nbytes)  # type: ignore[no-any-return]
 
 
-def _first(scene: Scene, kind: DeformedShape) -> Scene:
+def first_scene(scene: Scene, kind: Deforms) -> Scene:
     """When its shape and its mask are looked up: at first if it is carried on from there, else now."""
     return scene.sibling(0.0) if kind.how.endswith("first frame") else scene
 
 
-def _moved(scene: Scene, kind: DeformedShape, where: str, content: str, before: Surface) -> Surface:
+def moved_surface(scene: Scene, kind: Deforms, where: str, content: str, before: Surface) -> Surface:
+    """A surface, or points with no faces, moved as the kind says."""
     vertices, faces = before
     share = np.full(len(vertices), kind.amount, np.float32)
     if kind.by:
         if scene.lane(kind.by).kind != "scalar":
             raise StudyError(f"'{kind.by}' is a vector; a scalar is needed here", where=f"{where}.by")
-        share *= sample(_first(scene, kind).lane(kind.by), vertices)[0]
+        share *= sample(first_scene(scene, kind).lane(kind.by), vertices)[0]
     kinds = scene.lane(kind.field).kind
     if kinds != "vector" and kind.how != "along the normal":
         raise StudyError(
@@ -109,7 +135,7 @@ def _moved(scene: Scene, kind: DeformedShape, where: str, content: str, before: 
     return moved.astype(np.float32), faces
 
 
-def _carried_on(scene: Scene, kind: DeformedShape, vertices: Array, share: Array, content: str) -> Array:
+def _carried_on(scene: Scene, kind: Deforms, vertices: Array, share: Array, content: str) -> Array:
     """Carried from frame to frame; each frame is kept, so that the next begins with it."""
     clock = scene.study.clock
     last = max(0, round(scene.time / clock.step))

@@ -6,9 +6,11 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from errant_gust.core.fields.deformed import deformed_moves, deformed_of
+from errant_gust.core.fields.deformed_curves import deformed_curve_of
 from errant_gust.core.fields.run_meshes import run_mesh_moves, run_mesh_of
 from errant_gust.core.fields.surfaced import surface_moves, surface_of
 from errant_gust.core.geometry.deformed import DeformedShape
+from errant_gust.core.geometry.deformed_curve import DeformedCurve
 from errant_gust.core.geometry.field_surface import FieldSurface
 from errant_gust.core.geometry.made import Made, MadeShape
 from errant_gust.core.geometry.placed import PlacedShape
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
 MAKERS: dict[type[MadeShape], tuple[Callable[..., Made], Callable[..., bool]]] = {
     FieldSurface: (surface_of, surface_moves),
     DeformedShape: (deformed_of, deformed_moves),
+    DeformedCurve: (deformed_curve_of, deformed_moves),
     RunMesh: (run_mesh_of, run_mesh_moves),
 }
 

@@ -5,6 +5,7 @@ import numpy as np
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.random import uniform
+from errant_gust.core.geometry.curve_shape import Tube
 from errant_gust.core.geometry.placed import PlacedShape
 
 TRIES = 96
@@ -13,7 +14,7 @@ USE_PLACE = 16
 
 def along_curves(shape: PlacedShape, seed: int, numbers: Array) -> Array:
     """Places (n, 3) in the shape's own frame, evenly along its curves."""
-    if not hasattr(shape.kind, "curves"):
+    if not isinstance(shape.kind, Tube):
         raise StudyError("has no curves to be born on", where=f"shapes.{shape.id}", fix="emit from its surface")
     curves = shape.kind.curves(shape.geometry)
     return np.asarray(curves.scattered(uniform(seed, numbers, USE_PLACE)))

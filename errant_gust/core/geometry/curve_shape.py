@@ -1,6 +1,6 @@
 """Curves as shapes: a path to follow, a tube of varying width, something to be born along."""
 
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,37 +15,16 @@ from errant_gust.core.study.profile import profile
 Array = NDArray[Any]
 
 
-class CurveShape(ShapeKind):
-    """A curve through points, drawn or imported, with a radius that may vary along it.
+class Tube(ShapeKind):
+    """Curves with a radius that may vary along them. Distances are to the tube: |x − c(s)| − R(s)."""
 
-    Smooth curves are twice continuously differentiable. Distances are to the tube: |x − c(s)| − R(s).
-    """
-
-    id = "curve"
-    label = "Curve"
-    yields = "a path to follow, or a tube"
-    headline = "radius"
-    points: Points = param(
-        [(-1.5, 0, 1), (0, 0.6, 1), (1.5, 0, 1.4)], unit="m", help="Points that the curve goes through"
-    )
-    file: str = param("", help="Curves from a file instead: OBJ lines, SVG paths, USD curves", files=("curve",))
-    scale: float = param(1.0, unit="×", above=0, slider=(0.01, 10), help="Metres per unit of the file")
-    form: Literal["smooth", "straight"] = param(
-        "smooth", help="A spline through the points, or straight from one to the next"
-    )
-    closed: bool = param(False, help="Join the end to the beginning")
-    radius: float = param(0.25, unit="m", above=0, slider=(0.01, 3), help="Radius of the tube around the curve")
-    widths: Curve = param(
-        [(0.0, 1.0), (1.0, 1.0)], help="Radius along the curve, as a factor; 0 is its start, 1 its end"
-    )
+    if TYPE_CHECKING:  # declared by who is one, as parameters
+        radius: float
+        widths: list[tuple[float, float]]
 
     def curves(self, scene: Geometry) -> CurveSet:
-        if self.file:
-            found = read_curves(scene.assets.path(self.file, scene.where))
-            scaled = tuple(tuple(tuple(float(v) * self.scale for v in p) for p in c) for c in found)
-        else:
-            scaled = (tuple(tuple(map(float, p)) for p in self.points),)
-        return curve_set(scaled, self.form == "smooth", self.closed, f"{scene.where}.points")
+        """The curves, in the shape's own frame."""
+        raise NotImplementedError
 
     def width(self, share: Array) -> tuple[Array, Array, Array]:
         """Radius in metres at shares of the length, and its first and second derivative by the share."""
@@ -113,3 +92,36 @@ class CurveShape(ShapeKind):
             faces.append(f + base)
             base += len(v)
         return np.concatenate(vertices), np.concatenate(faces)
+
+
+class CurveShape(Tube):
+    """A curve through points, drawn or imported, with a radius that may vary along it.
+
+    Smooth curves are twice continuously differentiable. Distances are to the tube: |x − c(s)| − R(s).
+    """
+
+    id = "curve"
+    label = "Curve"
+    yields = "a path to follow, or a tube"
+    headline = "radius"
+    points: Points = param(
+        [(-1.5, 0, 1), (0, 0.6, 1), (1.5, 0, 1.4)], unit="m", help="Points that the curve goes through"
+    )
+    file: str = param("", help="Curves from a file instead: OBJ lines, SVG paths, USD curves", files=("curve",))
+    scale: float = param(1.0, unit="×", above=0, slider=(0.01, 10), help="Metres per unit of the file")
+    form: Literal["smooth", "straight"] = param(
+        "smooth", help="A spline through the points, or straight from one to the next"
+    )
+    closed: bool = param(False, help="Join the end to the beginning")
+    radius: float = param(0.25, unit="m", above=0, slider=(0.01, 3), help="Radius of the tube around the curve")
+    widths: Curve = param(
+        [(0.0, 1.0), (1.0, 1.0)], help="Radius along the curve, as a factor; 0 is its start, 1 its end"
+    )
+
+    def curves(self, scene: Geometry) -> CurveSet:
+        if self.file:
+            found = read_curves(scene.assets.path(self.file, scene.where))
+            scaled = tuple(tuple(tuple(float(v) * self.scale for v in p) for p in c) for c in found)
+        else:
+            scaled = (tuple(tuple(map(float, p)) for p in self.points),)
+        return curve_set(scaled, self.form == "smooth", self.closed, f"{scene.where}.points")

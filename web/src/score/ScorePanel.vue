@@ -123,6 +123,7 @@ import {
   mdiVectorPolygon,
   mdiVectorSelection,
   mdiVectorTriangle,
+  mdiVectorBezier,
 } from '@mdi/js'
 import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
@@ -174,6 +175,7 @@ const kindIcon = (kind: string) =>
     field_surface: mdiShapeOutline,
     deformed: mdiVectorSelection,
     run_mesh: mdiVectorTriangle,
+    deformed_curve: mdiVectorBezier,
   })[kind] ?? mdiSquareOutline
 function shapeLine(s: Shape) {
   const f = look.scene?.facts.shapes.find((x) => x.id === s.id)

@@ -39,13 +39,15 @@ export function whyNot(lane: Lane, e: Entry): string {
   return missing(lane, e)
 }
 
+/** Whether a shape is one that can be flowed along. */
+const isCurve = (s: { kind: string }) => ['curve', 'deformed_curve'].includes(s.kind)
+
 /** What a step has to refer to and the study does not have yet, in words. */
 function missing(lane: Lane, e: Entry): string {
   const doc = useStudy().doc!
   for (const p of toChoose(e)) {
     if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length) return 'there is no shape yet'
-    if (p.name === 'curve' && !doc.shapes.some((x) => x.kind === 'curve'))
-      return 'there is no curve yet; add one beside Shapes'
+    if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet; add one beside Shapes'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
     if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
       return `there is no other flow that has ${p.provides || 'frames'} yet`
@@ -83,7 +85,7 @@ function referencesFor(lane: Lane, e: Entry): Params {
   const kind = kindOf(lane)
   const params: Params = {}
   const obstacle = doc.shapes.find((s) => s.kind === 'mesh') ?? doc.shapes[0]
-  const curve = doc.shapes.find((s) => s.kind === 'curve')
+  const curve = doc.shapes.find(isCurve)
   for (const p of toChoose(e)) {
     if (p.type === 'shape')
       params[p.name] =
@@ -141,6 +143,7 @@ export function whyNotShape(e: ShapeEntry): string {
   const doc = useStudy().doc!
   for (const p of e.params.filter((q) => q.required)) {
     if (p.type === 'shape' && !doc.shapes.length) return 'there is no shape yet'
+    if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
     if (p.type === 'field' && !lanesThatEnd(p.wants).length) return `there is no ${p.wants || 'other'} lane yet`
     if (p.type === 'flow' && !flowsThatHave(p).length) return `there is no flow that has a ${p.provides} yet`
@@ -163,9 +166,11 @@ export function addShape(e: ShapeEntry) {
   const params: Params = {}
   for (const p of e.params.filter((q) => q.required))
     if (p.type === 'field') params[p.name] = lanesThatEnd(p.wants)[0]?.id ?? ''
-    else if (p.type === 'shape')
-      params[p.name] = study.selection?.kind === 'shape' ? study.selection.id : study.doc!.shapes[0].id
-    else if (p.type === 'region') params[p.name] = study.doc!.regions[0]?.id ?? ''
+    else if (p.type === 'shape') {
+      const fits = study.doc!.shapes.filter((s) => p.name !== 'curve' || isCurve(s))
+      const chosen = study.selection?.kind === 'shape' ? study.selection.id : ''
+      params[p.name] = (fits.find((s) => s.id === chosen) ?? fits[0]).id
+    } else if (p.type === 'region') params[p.name] = study.doc!.regions[0]?.id ?? ''
     else if (p.type === 'flow') params[p.name] = flowsThatHave(p)[0]?.id ?? ''
   const made = Object.keys(params).length > 0
   if (!made && e.id !== 'plane') params.move = [0, 0, 1]

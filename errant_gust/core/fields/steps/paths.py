@@ -11,7 +11,7 @@ from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array, At, Samples, cross, dot, scaled, size_of, smooth_step
 from errant_gust.core.fields.step import VectorStart
 from errant_gust.core.fields.steps.potential_flow import PotentialFlow
-from errant_gust.core.geometry.curve_shape import CurveShape
+from errant_gust.core.geometry.curve_shape import Tube
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.study.parameters import Curve, RegionId, ShapeId, ShapeIds, param
 from errant_gust.core.study.profile import profile
@@ -32,9 +32,9 @@ class Along:
     length: Array
 
 
-def curve_of(at: At, id: str) -> tuple[PlacedShape, CurveShape]:
+def curve_of(at: At, id: str) -> tuple[PlacedShape, Tube]:
     shape = at.node.scene.shape(id)
-    if not isinstance(shape.kind, CurveShape):
+    if not isinstance(shape.kind, Tube):
         raise StudyError(
             f"'{id}' is a {shape.kind.label.lower()}, not a curve", where=at.node.where, fix="choose a curve"
         )
@@ -183,7 +183,7 @@ class BoreFlow(VectorStart):
     def duct(self, node: Node) -> PotentialFlow | None:
         """The solved flow through a closed shape; None for a curve."""
         kind = node.scene.shape(self.curve).kind
-        if isinstance(kind, CurveShape):
+        if isinstance(kind, Tube):
             return None
         if not self.region:
             what = f"'{self.curve}' is a {kind.label.lower()}, whose flow is solved on a region"

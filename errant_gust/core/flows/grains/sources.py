@@ -17,6 +17,7 @@ from errant_gust.core.flows.grains.state import BASE
 from errant_gust.core.flows.grains.steps import GrainStep, Work
 from errant_gust.core.flows.random import uniform
 from errant_gust.core.flows.step import Placed
+from errant_gust.core.geometry.curve_shape import Tube
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.grids import transfer
 from errant_gust.core.grids.region import GridRegion
@@ -144,7 +145,7 @@ class Source(GrainStep, Fills):
         if not self.shape:
             raise StudyError("no shape is chosen", where=f"{where}.shape", fix="choose what the grains come out of")
         shape = scene.shape(self.shape)
-        if self.where == ON_A_CURVE and not hasattr(shape.kind, "curves"):
+        if self.where == ON_A_CURVE and not isinstance(shape.kind, Tube):
             raise StudyError("has no curves", where=f"shapes.{self.shape}", fix="choose a curve, or another place")
         lower, upper = shape.box
         if shape.kind.bounded and float((upper - lower).max()) <= 0:
