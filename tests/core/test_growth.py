@@ -318,3 +318,11 @@ def test_what_a_frame_tells(tmp_path):
     store = compute(p.study, "g", tmp_path / "gone")
     assert "nothing_left" in {f.code for f in findings_on_frame(p, "g", store, 12)}
     assert kind_of("growth").result().read(store, 12).vertices.shape == (0, 3)
+
+
+def test_points_that_it_grows_from_need_no_motion():
+    dots = {**lane("dots", ("emit", {"shape": "seed", "timing": "all at once", "count": 6})), "kind": "particles"}
+    p = growth(("seed", {"where": "points", "flow": "dots", "radius": 0.1}), SPREAD, shapes=[SEED], flows=[dots])
+    assert "nothing_carries" not in [f.code for f in findings(p)]
+    alone = growth(FROM, SPREAD, shapes=[SEED], flows=[dots])
+    assert "nothing_carries" in [f.code for f in findings(alone)]

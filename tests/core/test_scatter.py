@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 
+from errant_gust.core.checks import findings
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.kind import ParticleKind
 from errant_gust.core.kernels.scattering import far_enough
@@ -133,3 +134,14 @@ def test_evened_out_none_goes_where_the_weight_refuses_it_and_meshes_keep_their_
     assert away.max() < 0.5 + 1e-4
     assert away.min() > 0.485  # on the triangles of the ball
     assert nearest(s.position).min() >= 0.08 - 1e-6
+
+
+def test_a_weight_that_is_zero_everywhere_on_the_shape_is_told():
+    none = lane("none", ("ramp", {"start": [5, 0, 0], "end": [6, 0, 0]}))  # zero up to x = 5
+    emit = ("emit", {"shape": "ball", "weight": "none"})
+    p = plan(none, flows=[{**lane("p", emit, ("gravity", {})), "kind": "particles"}], shapes=[BALL])
+    found = {f.code: f for f in findings(p)}
+    assert found["nobody_born"].where == "flows.p.s0.weight"
+    sound = plan(HALF, flows=[{**lane("p", ("emit", {"shape": "ball", "weight": "half"})), "kind": "particles"}],
+                 shapes=[BALL])  # fmt: skip
+    assert "nobody_born" not in [f.code for f in findings(sound)]

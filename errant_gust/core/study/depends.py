@@ -228,6 +228,19 @@ def check_circles(study: Study, flow: str) -> None:
         )  # fmt: skip
 
 
+def used_flows(study: Study) -> set[str]:
+    """Ids of the flows that a step of any lane names, or a shape: their points or frames serve others."""
+    parts = [(cls, step.params) for cls, step, _ in all_steps(study)]
+    parts += [(cls, shape.params) for shape in study.shapes if (cls := shape_class(shape.kind))]
+    return {
+        id
+        for cls, params in parts
+        for entry in describe(cls)
+        for kind, id in references_of(entry, params.get(entry["name"]))
+        if kind == "flow"
+    }
+
+
 def used_lanes(study: Study) -> set[str]:
     """Ids of the field lanes that a step of any lane names, on or off, or a shape."""
     used: set[str] = set()

@@ -14,9 +14,15 @@ from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.units import SPEED, factor_fix, named, over, told_unit
 from errant_gust.core.flows.drawing import Draws
-from errant_gust.core.flows.step import Carries, Pushes, placed_steps
+from errant_gust.core.flows.particles import birth
+from errant_gust.core.flows.particles.steps import Emit
+from errant_gust.core.flows.step import Carries, Placed, Pushes, placed_steps
 from errant_gust.core.geometry.library import mesh_of
+from errant_gust.core.study.depends import used_flows
 from errant_gust.core.study.finding import Finding, append_step, set_param
+
+TRIED = 400
+"""Places of an emitter at which its weight is looked up."""
 
 
 def frame_findings(plan: Plan, flow: str, time: float, positions: Array) -> list[Finding]:
@@ -80,9 +86,11 @@ def lane_findings(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Fin
     moved = False
     for part in placed_steps(plan.at(0.0), lane, lane.kind):
         moved = moved or isinstance(part.step, Pushes | Draws)
+        if isinstance(part.step, Emit) and part.step.weight and not part.step.alongside:
+            found += _weighed(plan, part)
         if isinstance(part.step, Carries):
             found += _carried(plan, f"{part.where}.field", part.step.field, readings)
-    if not moved:
+    if not moved and id not in used_flows(plan.study):  # points that others grow from or fill need no motion
         found.append(Finding("warning", "nothing_carries", f"flows.{id}", "nothing moves these particles", "add Carry"))
     return found
 
@@ -148,3 +156,21 @@ def _solve_fix(plan: Plan, lane: str) -> dict[str, Any] | None:
         return None
     params = {"region": plan.study.regions[0].id}
     return append_step("Make it divergence-free", plan.study, lane, "divergence_free", params)
+
+
+def _weighed(plan: Plan, part: Placed) -> list[Finding]:
+    """Whether the weight of births is zero wherever they could be, at the beginning, half way and at the end."""
+    emit, clock = part.step, plan.study.clock
+    most = 0.0
+    for frame in {clock.start, (clock.start + clock.end) // 2, clock.end}:
+        scene = plan.at(max(clock.seconds(frame), 0.0))
+        numbers = np.arange(TRIED)
+        points = birth.places(emit, scene, scene, numbers, np.zeros(TRIED, np.float32))
+        most = max(most, float(sample(scene.lane(emit.weight), points)[0].max()))
+    if most > 0:
+        return []
+    return [Finding(
+        "warning", "nobody_born", f"{part.where}.weight",
+        f"the weight is zero at all of {TRIED} places on '{emit.shape}' (at most {most:.3g}): nothing is born",
+        "look at the lane on the shape; births need a share above 0 somewhere", None, True,
+    )]  # fmt: skip
