@@ -45,6 +45,8 @@ def test_two_are_compared_by_their_distances_and_far_away_they_are_alike(api):  
         numbers = head["numbers"]
         assert numbers["greatest"] == pytest.approx(3 / 24, abs=0.06)
         assert numbers["mean"] < 0
+    apart, _ = unpack(api("GET", f"/compare?a={one}&b={one}&frame=4&of=speed&to=age"))
+    assert apart["numbers"]["same"]  # a speed less an age is nothing: surfaces are compared
     same, _ = unpack(api("GET", f"/compare?a={one}&b={one}&frame=4&of=age"))
     assert same["numbers"]["same"]
 

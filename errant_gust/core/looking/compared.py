@@ -29,7 +29,7 @@ def compared_to_look(
     if compared_by(a, b, frame, of) == "points":
         return PointsCompared(form="points", numbers=PointsDifference(**points_apart(a, b, frame))), {}
     if kind_of_run(a).results[0].form == "mesh":  # surfaces are compared by what they are the surface of
-        of, to = (_held(store, frame, name) for store, name in ((a, of), (b, to or of)))
+        of = to = _held(a, frame, of) if to in ("", of) else _held(a, frame, "")
     grid, found = difference(channel_of(a, frame, of), channel_of(b, frame, to or of))
     small, side = thinned(grid.values, MOST)
     top = max(float(np.abs(small).max(initial=0)), 1e-9)

@@ -302,8 +302,8 @@ const channels = (i: number) => channelsOf(frames.value[i]?.names, formOf(panes.
 const rows = computed(() =>
   panes.value.map((p, i) => ({
     name: `${laneOf(p)?.name ?? ''}, ${runOf(p)?.quality ?? ''}: ${channelWords(p.channel)}`,
-    unit: laneUnits.value[i] ?? '',
-    counted: listed.kind(runOf(p)?.kind)?.unit ?? '',
+    unit: (isVolume(p) ? laneUnits.value[i] : frames.value[i]?.unit) ?? '',
+    counted: formOf(p) === 'mesh' ? 'vertices' : (listed.kind(runOf(p)?.kind)?.unit ?? ''),
     found: counted.value[i] ?? null,
   })),
 )
