@@ -191,18 +191,20 @@ export const useLook = defineStore('look', () => {
     })
   }
   let drawn = ''
+  let sought = ''
   async function refreshScene() {
     if (!study.doc) return
     // meshes are large: asked for again only when something that they depend on may have changed
     const { shapes, regions } = study.doc
     const what = JSON.stringify([study.key, runs.time, shapes, regions])
     if (what === drawn && !what.includes('"link"')) return
+    sought = what
     await guarded(async () => {
       const made = await newestArrays<SceneFacts>('shapes', '/look/shapes', body())
       if (made) {
         scene.value = made
         drawn = what
-      }
+      } else if (sought === what) window.setTimeout(() => void refreshScene(), 400) // given up, and for nothing newer
     })
   }
   /** Probes asked for, and the newest of them that was answered: an older answer does not replace a newer one. */
