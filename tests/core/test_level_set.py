@@ -118,7 +118,6 @@ def test_relaxing_does_not_move_the_surface_and_makes_distances() -> None:
 
 def test_growth_along_a_field_only_goes_outward() -> None:
     level = begun(cube(64), sphere(8), 8)
-    inside = level.grid().copy(), level.window
 
     def along(p, t):  # type: ignore[no-untyped-def]
         v = np.zeros((3, p.shape[1]), np.float32)
@@ -130,7 +129,6 @@ def test_growth_along_a_field_only_goes_outward() -> None:
     assert v[:, 0].max() == pytest.approx(20, abs=0.2)  # it has grown along x
     assert v[:, 0].min() == pytest.approx(-8, abs=0.1)  # and never draws back
     assert np.abs(np.hypot(v[:, 1], v[:, 2])).max() < 8.1
-    assert inside[0].min() < 0
 
 
 def test_cost_follows_the_surface_and_not_the_box() -> None:

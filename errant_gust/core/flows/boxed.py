@@ -10,7 +10,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.alongside import Alongside
 from errant_gust.core.flows.kind import LaneFlow, offering
-from errant_gust.core.flows.step import Emits, Placed
+from errant_gust.core.flows.step import Emits, Placed, placed_steps
 from errant_gust.core.grids.region import GridRegion
 
 SHAPED = ["inside", "shell"]
@@ -95,8 +95,17 @@ class BoxedFlow(LaneFlow):
         self._alongside: dict[str, Alongside] = {}
 
     def parts(self, time: float) -> list[Placed]:
-        """The lane's steps that are on, with their values at a time."""
-        raise NotImplementedError
+        """The lane's steps that are on, with their values at a time; not those that draw from frames."""
+        found = placed_steps(self.plan.at(time), self.lane, self.sort)
+        return [p for p in found if p.step.family != "drawn"]
+
+    def _begun(self) -> tuple[Scene, list[Placed]]:
+        """The scene and the steps at the beginning, all of them found to work."""
+        scene, parts = self.plan.at(0.0), self.parts(0.0)
+        self._check_parts(parts)
+        for part in parts:
+            part.step.check(scene, part.where)
+        return scene, parts
 
     def particles_of(self, flow: str, time: float) -> tuple[Array, Array]:
         """Where the points of a flow are at a time in seconds, and their velocities, (3, n) each, at the same

@@ -7,6 +7,17 @@ from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.study.parameters import FieldId, ShapeId, param
 
+AMOUNT = param(1.0, unit="×", slider=(-2, 2), help="How much of it")
+SECONDS = param(
+    0.5, unit="s", range=(-1e4, 1e4), slider=(0, 5), help="How long it is carried", when={"how": ["carried"]}
+)
+STEPS = param(
+    8, range=(1, 1000), slider=(1, 64), help="Steps in which it is carried, of the fourth order; a frame has one",
+    when={"how": ["carried"]},
+)  # fmt: skip
+WHERE = param("", optional=True, label="Only where", help="A scalar lane: where, and how much")
+"""Parameters of all shapes that lanes move."""
+
 
 class DeformedDistance(MeshDistance):
     """The distance to a surface that may have folds."""
@@ -39,15 +50,10 @@ class DeformedShape(MadeShape):
     how: Literal["along the field", "along the normal", "carried", "carried since the first frame"] = param(
         "along the field", help="Moved once by the field's value, or carried with it as a velocity"
     )
-    amount: float = param(1.0, unit="×", slider=(-2, 2), help="How much of it")
-    seconds: float = param(
-        0.5, unit="s", range=(-1e4, 1e4), slider=(0, 5), help="How long it is carried", when={"how": ["carried"]}
-    )
-    steps: int = param(
-        8, range=(1, 1000), slider=(1, 64), help="Steps in which it is carried, of the fourth order; a frame has one",
-        when={"how": ["carried"]},
-    )  # fmt: skip
-    by: FieldId = param("", optional=True, label="Only where", help="A scalar lane: where, and how much")
+    amount: float = AMOUNT
+    seconds: float = SECONDS
+    steps: int = STEPS
+    by: FieldId = WHERE
     edges: float = param(
         0.05, unit="m", above=0, slider=(0.005, 0.5), label="Edges shorter than", help="Before it is moved"
     )

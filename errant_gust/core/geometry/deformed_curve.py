@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.geometry.curve_shape import Tube
 from errant_gust.core.geometry.curves import CurveSet
+from errant_gust.core.geometry.deformed import AMOUNT, SECONDS, STEPS, WHERE
 from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.geometry.shapes import Geometry, ShapeKind
 from errant_gust.core.study.parameters import Curve, FieldId, ShapeId, param
@@ -46,15 +47,10 @@ class DeformedCurve(Tube, MadeShape):
     how: Literal["along the field", "carried", "carried since the first frame"] = param(
         "along the field", help="Moved once by the field's value, or carried with it as a velocity"
     )
-    amount: float = param(1.0, unit="×", slider=(-2, 2), help="How much of it")
-    seconds: float = param(
-        0.5, unit="s", range=(-1e4, 1e4), slider=(0, 5), help="How long it is carried", when={"how": ["carried"]}
-    )
-    steps: int = param(
-        8, range=(1, 1000), slider=(1, 64), help="Steps in which it is carried, of the fourth order; a frame has one",
-        when={"how": ["carried"]},
-    )  # fmt: skip
-    by: FieldId = param("", optional=True, label="Only where", help="A scalar lane: where, and how much")
+    amount: float = AMOUNT
+    seconds: float = SECONDS
+    steps: int = STEPS
+    by: FieldId = WHERE
     spacing: float = param(0.1, unit="m", above=0, slider=(0.01, 1), label="A point every", help="Before it is moved")
     radius: float = param(0.05, unit="m", above=0, slider=(0.01, 3), help="Radius of the tube around the curve")
     widths: Curve = param(

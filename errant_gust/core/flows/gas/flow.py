@@ -22,7 +22,7 @@ from errant_gust.core.flows.boxed import BoxedFlow
 from errant_gust.core.flows.gas.keeping import Amounts
 from errant_gust.core.flows.gas.state import GasState
 from errant_gust.core.flows.gas.steps import BASE, COLOURS, SORT, Domain, Work
-from errant_gust.core.flows.step import Emits, Placed, blocked_by, placed_steps
+from errant_gust.core.flows.step import Emits, Placed, blocked_by
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.grids.staggered.advection import Lend, Trace, carried, fastest, new_memory, trace
@@ -52,11 +52,7 @@ class GasFlow(BoxedFlow):
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
         super().__init__(plan, id, quality=quality)
-        parts = self.parts(0.0)
-        self._check_parts(parts)
-        scene = plan.at(0.0)
-        for part in parts:
-            part.step.check(scene, part.where)
+        scene, parts = self._begun()
         self.names = tuple(dict.fromkeys((*BASE, *(n for p in parts for n in p.step.names(p.varying)))))
         self.twins = self._twins(parts)
         self.domain = self._domain(scene)
@@ -73,10 +69,6 @@ class GasFlow(BoxedFlow):
                 of, into = part.step.copied
                 found[of] = (*found.get(of, ()), into)
         return found
-
-    def parts(self, time: float) -> list[Placed]:
-        """The lane's steps that are on, with their values at a time."""
-        return list(placed_steps(self.plan.at(time), self.lane, self.sort))
 
     def _domain(self, scene: Scene) -> GridRegion:
         return self._box(scene, self.parts(0.0)[0].step)

@@ -14,8 +14,8 @@ from errant_gust.core.flows.boxed import BoxedFlow
 from errant_gust.core.flows.growth.obstacles import KeepOff
 from errant_gust.core.flows.growth.seeds import Distance, Seed
 from errant_gust.core.flows.growth.state import GrowthState
-from errant_gust.core.flows.growth.steps import SORT, Domain, GrowthStep, Work
-from errant_gust.core.flows.step import Placed, placed_steps
+from errant_gust.core.flows.growth.steps import SORT, Domain, Work
+from errant_gust.core.flows.step import Placed
 from errant_gust.core.grids.level_set import LevelSet, Speeds
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.level_set import FAR
@@ -33,22 +33,13 @@ class GrowthFlow(BoxedFlow):
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
         super().__init__(plan, id, quality=quality)
-        parts = self.parts(0.0)
-        self._check_parts(parts)
-        scene = plan.at(0.0)
-        for part in parts:
-            part.step.check(scene, part.where)
+        scene, parts = self._begun()
         domain = cast(Domain, parts[0].step)
         self.domain = self._box(scene, domain)
         self.domain.afford(BYTES_A_VOXEL, "growing in", f"regions.{domain.region}.voxel_size")
         self._sources_inside(self.domain, scene, parts)
         self._last: tuple[GrowthState | None, LevelSet | None] = (None, None)
         self._before: list[Any] = []
-
-    def parts(self, time: float) -> list[Placed]:
-        """The lane's steps that are on, with their values at a time."""
-        found = placed_steps(self.plan.at(time), self.lane, self.sort)
-        return [p for p in found if cast(GrowthStep, p.step).family != "drawn"]
 
     def estimate(self) -> tuple[int, int]:
         """Voxels that it may fill, and bytes if it fills them; near is what is near a surface as large as the box's."""

@@ -24,7 +24,7 @@ from errant_gust.core.flows.liquid.reseeding import reseeded
 from errant_gust.core.flows.liquid.state import LiquidState
 from errant_gust.core.flows.liquid.steps import LEAST, SORT, Domain, LiquidStep, Work
 from errant_gust.core.flows.liquid.tension import curvature
-from errant_gust.core.flows.step import Emits, Placed, placed_steps
+from errant_gust.core.flows.step import Emits, Placed
 from errant_gust.core.grids import transfer
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
@@ -53,11 +53,7 @@ class LiquidFlow(BoxedPoints):
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
         super().__init__(plan, id, quality=quality)
-        parts = self.parts(0.0)
-        self._check_parts(parts)
-        scene = plan.at(0.0)
-        for part in parts:
-            part.step.check(scene, part.where)
+        scene, parts = self._begun()
         self.keeps: dict[str, int] = {}
         for part in parts:
             self.keeps |= cast(LiquidStep, part.step).keeps()
@@ -73,11 +69,6 @@ class LiquidFlow(BoxedPoints):
         self._check_memory(scene, parts)
         self._sources_inside(self.domain, scene, parts)
         self._fronts = walls.Fronts(self)
-
-    def parts(self, time: float) -> list[Placed]:
-        """The lane's steps that are on, with their values at a time."""
-        found = placed_steps(self.plan.at(time), self.lane, self.sort)
-        return [p for p in found if cast(LiquidStep, p.step).family != "drawn"]
 
     def _domain(self, scene: Scene, step: Domain) -> GridRegion:
         made = self._box(scene, step)

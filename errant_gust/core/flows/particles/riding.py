@@ -1,6 +1,7 @@
 """Ride: particles go with the surface of a shape that moves or is deformed."""
 
 import numpy as np
+from trimesh.triangles import points_to_barycentric
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
@@ -77,19 +78,11 @@ class Ride(ParticleStep, Pushes):
 
 
 def barycentric(corners: Array, points: Array) -> Array:
-    """Shares (n, 3) of the corners (n, 3, 3) of triangles at points (n, 3) on them; a third each where one has no area
-    (Ericson 2005)."""
-    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    p = points - corners[:, 0]
-    aa, ab, bb = ((x * y).sum(axis=1) for x, y in ((a, a), (a, b), (b, b)))
-    pa, pb = (p * a).sum(axis=1), (p * b).sum(axis=1)
-    area = aa * bb - ab * ab
-    flat = area <= 1e-30
-    area = np.where(flat, 1, area)
-    v, w = (bb * pa - ab * pb) / area, (aa * pb - ab * pa) / area
-    made = np.stack([1 - v - w, v, w], axis=1)
-    made[flat] = 1 / 3
-    return np.asarray(made)
+    """Shares (n, 3) of the corners (n, 3, 3) of triangles at points (n, 3) on them; a third each where one has no
+    area."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        made = points_to_barycentric(corners, points, method="cramer")
+    return np.where(np.isfinite(made).all(axis=1, keepdims=True), made, 1 / 3)
 
 
 def _normals(corners: Array) -> Array:
