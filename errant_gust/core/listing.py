@@ -6,8 +6,9 @@ from typing import Any
 from errant_gust.core.fields import steps  # noqa: F401  (defines the steps of field lanes)
 from errant_gust.core.flows.kind import KINDS
 from errant_gust.core.geometry.shapes import SHAPES
+from errant_gust.core.looking.light import LightLook
 from errant_gust.core.runs.export import FORMATS
-from errant_gust.core.study.parameters import summary
+from errant_gust.core.study.parameters import describe, summary
 from errant_gust.core.study.registry import FIELD, flow_kinds, steps_of
 
 ORDER = {"start": 0, "change": 1, "join": 2}
@@ -25,4 +26,5 @@ def catalogue() -> dict[str, Any]:
         for result in entry["results"]:
             result["formats"] = list(FORMATS[result["form"]])
         kinds.append(entry)
-    return {"steps": listed, "shapes": [summary(cls) for cls in SHAPES.values()], "kinds": kinds}
+    shapes = [summary(cls) for cls in SHAPES.values()]
+    return {"steps": listed, "shapes": shapes, "kinds": kinds, "light": describe(LightLook)}

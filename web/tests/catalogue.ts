@@ -9,7 +9,7 @@ export function spec(name: string, type: string, more: Partial<ParamSpec> = {}):
 }
 function step(id: string, lane: string, kind: string, ...params: ParamSpec[]): Entry {
   const words = { label: id, yields: '', headline: '', doc: '', mistake: '', formula: '' }
-  return { id, lane, kind, accepts: kind === 'start' ? 'nothing' : 'any', params, ...words }
+  return { id, lane, kind, accepts: kind === 'start' ? 'nothing' : 'any', params, roles: [], ...words }
 }
 const required = (name: string, type: string) => spec(name, type, { required: true, default: '' })
 const shapeKind = (id: string, ...params: ParamSpec[]) => ({
@@ -28,6 +28,7 @@ export const CATALOGUE: Catalogue = {
     step('follow', 'marbles', 'motion', spec('flow', 'flow', { required: true, default: '', provides: 'volume' })),
     step('walls', 'marbles', 'solid', spec('shapes', 'shapes', { required: true, default: [] })),
   ],
+  light: [],
   shapes: [
     shapeKind('sphere', spec('radius', 'number', { default: 1 })),
     shapeKind('skin', { ...required('field', 'field'), wants: 'scalar' }, required('region', 'region')),

@@ -55,22 +55,12 @@ class VolumeLook(Parameters):
     shown: bool = param(True, help="Whether the flow is drawn")
     colour: ChannelName = param("smoke", label="Shows", help="Smoke and heat, or one channel")
     absorb: float = param(
-        12.0,
-        unit="1/m",
-        above=0,
-        slider=(0.5, 60),
-        label="Absorption",
+        12.0, unit="1/m", above=0, slider=(0.5, 60), label="Absorption",
         help="How much of the light density 1 takes in a metre",
-    )
+    )  # fmt: skip
     tint: Colour = param("#D5DAE0", label="Smoke colour", help="Where it is lit", when=OF_SMOKE)
     glow: float = param(
-        1.0,
-        unit="×",
-        range=(0, None),
-        slider=(0, 5),
-        label="Emission",
-        help="How bright",
-        when=OF_SMOKE,
+        1.0, unit="×", range=(0, None), slider=(0, 5), label="Emission", help="How bright", when=OF_SMOKE
     )
     cold: float = param(
         200.0,
@@ -80,7 +70,17 @@ class VolumeLook(Parameters):
         help="Where heat begins to be seen, dull red",
         when=OF_SMOKE,
     )
-    hot: float = param(1200.0, unit="K", slider=(0, 4000), label="Emits to", help="Where it is white", when=OF_SMOKE)
+    hot: float = param(
+        1200.0, unit="K", slider=(0, 4000), label="Emits to", help="Where it is as bright as it gets", when=OF_SMOKE
+    )
+    warm: float = param(
+        1.5, unit="×", above=0, range=(None, 20), slider=(0.5, 4), label="Colour temperature",
+        help="Of heat, times its temperature: 1 is a black body as hot as the gas, more is yellower", when=OF_SMOKE,
+    )  # fmt: skip
+    onward: float = param(
+        0.35, range=(-0.9, 0.9), slider=(-0.9, 0.9), label="Scattering",
+        help="0 to all sides alike; toward 1 onward, so that smoke before the light shines; below 0 back", when=OF_SMOKE,
+    )  # fmt: skip
     map: Map = param("sequential", label="Colours", help="From the least to the most, of one channel", when=OF_CHANNEL)
     first: Colour = param("#0F1B2D", label="First colour", help="At the least", when={"map": ["mix"]} | OF_CHANNEL)
     last: Colour = param("#FFEC78", label="Last colour", help="At the most", when={"map": ["mix"]} | OF_CHANNEL)
@@ -108,6 +108,10 @@ class MeshLook(Parameters):
     deep: float = param(
         0.25, unit="m", above=0, slider=(0.01, 2), label="Full colour at", help="How thick it is there", when=WET
     )
+    foam: float | None = param(
+        None, unit="m/s", label="Foam from", when=WET,
+        help="Speed from which on points are seen as foam; empty shows none. Colour by has to be speed",
+    )  # fmt: skip
     opacity: float = param(1.0, range=(0, 1), help="1 is as clear as it is thin, 0 is not seen")
 
 

@@ -48,7 +48,8 @@ class FlowStep(Parameters):
     @classmethod
     def entry(cls) -> dict[str, Any]:
         """The step in the catalogue."""
-        return {**summary(cls), "kind": cls.family, "accepts": cls.sort, "formula": cls.formula}
+        plays = [name for name, role in ROLES.items() if issubclass(cls, role)]
+        return {**summary(cls), "kind": cls.family, "accepts": cls.sort, "formula": cls.formula, "roles": plays}
 
 
 # roles ---------------------------------------------------------------------------------------------------------------
@@ -94,6 +95,10 @@ class Carries(Pushes):
 
 class Limits:
     """Bounds or damps the motion of what stands before it."""
+
+
+ROLES: dict[str, type] = {"emits": Emits, "blocks": Blocks}
+"""What the interface asks of a step."""
 
 
 class Placed:

@@ -13,10 +13,10 @@ from errant_gust.core.flows.results import VELOCITY, Channel, MeshData, Points, 
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.looking.heads import Head, MeshHead, PointsHead, TexelsHead
+from errant_gust.core.looking.light import KEY
 from errant_gust.core.looking.texels import MOST, as_bytes, packed, place_of, thinned
 from errant_gust.core.runs.frame_store import RunStore
 
-LIGHT = (-0.35, -0.45, 0.82)  # toward the sun of the view, in the scene's axes
 SMOKE = ("density", "temperature")
 COLOURS = ("red", "green", "blue")
 COLOUR = "colour"
@@ -31,14 +31,15 @@ Look = tuple[Head, dict[str, Array]]
 
 
 def frame_to_look(
-    store: RunStore, frame: int, result: Result, channel: str = "", absorb: float = 12.0
+    store: RunStore, frame: int, result: Result, channel: str = "", absorb: float = 12.0,
+    key: tuple[float, float, float] = KEY,
 ) -> Look:  # fmt: skip
     """Head and arrays of a result that frames hold; `channel` colours it, `absorb` is the light that density 1 takes
-    a metre."""
+    a metre, `key` points toward the light that comes through it."""
     if frame not in store.frames():
         raise FileError(f"frame {frame} is not there", where=store.folder.name)
     if isinstance(result, VolumeResult):
-        return texels(store, frame, result, channel, absorb)
+        return texels(store, frame, result, channel, absorb, key)
     found = result.read(store, frame)
     if not isinstance(found, MeshData):
         return points(store, frame, found, channel)
@@ -125,7 +126,10 @@ def _channel(folder: str, frame: int, name: str, result: VolumeResult) -> tuple[
     return small, grid.region, side
 
 
-def texels(store: RunStore, frame: int, result: VolumeResult, channel: str, absorb: float) -> Look:
+def texels(
+    store: RunStore, frame: int, result: VolumeResult, channel: str, absorb: float,
+    key: tuple[float, float, float] = KEY,
+) -> Look:  # fmt: skip
     """Texels of a frame, x fastest, 8 bits each: density and light (for smoke that takes `absorb` of the light a metre
     at density 1), temperature, colours, and `channel` if one is named (`vel` gives the speed)."""
     about = {c.name: c for c in result.channels(store.names(frame))}
@@ -139,7 +143,7 @@ def texels(store: RunStore, frame: int, result: VolumeResult, channel: str, abso
     zero = np.zeros_like(of(next(iter(about))))
     density, temperature = (of(name) if name in about else zero for name in SMOKE)
     light = np.empty_like(density)
-    toward = (region.axes.T @ np.array(LIGHT)).astype(np.float32)
+    toward = (region.axes.T @ np.array(key)).astype(np.float32)
     layer = region.voxel_size * side / float(np.abs(toward).max())
     lit(density, *toward, np.float32(absorb * layer), light)
     taken = {"density": density, "light": light, "temperature": temperature}

@@ -16,6 +16,7 @@ from errant_gust.core.files.zips import zip_made_by
 from errant_gust.core.looking.compared import compared_to_look
 from errant_gust.core.looking.drawn import drawn_to_look
 from errant_gust.core.looking.frames import frame_to_look, head_of
+from errant_gust.core.looking.light import LightLook, toward
 from errant_gust.core.runs.compare import channel_of, numbers_of, plain_numbers
 from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
@@ -25,6 +26,7 @@ from errant_gust.server.arrays import reply
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
 
+BY_DEFAULT = LightLook()
 router = Router()
 DRAWN = "drawn"
 
@@ -64,15 +66,17 @@ def stop(request: HttpRequest, identity: str) -> Any:
 
 @router.get("/runs/{identity}/frames/{frame}/{result}")
 def frame(
-    request: HttpRequest, identity: str, frame: int, result: str, channel: str = "", absorb: float = 12.0
-) -> HttpResponse:
+    request: HttpRequest, identity: str, frame: int, result: str, channel: str = "", absorb: float = 12.0,
+    azimuth: float = BY_DEFAULT.azimuth, height: float = BY_DEFAULT.height,
+) -> HttpResponse:  # fmt: skip
     """A result that frames hold, made small to look at, by its form (see `looking.heads`). `channel` colours it;
-    `absorb`: of a volume, how much of the light density 1 takes in a metre."""
+    `absorb`: of a volume, how much of the light density 1 takes in a metre; `azimuth`, `height`: where that light
+    comes from, in degrees."""
     store = store_of(identity)
     found = kind_of_run(store).result(result)
     if found.from_study:
         raise FileError(f"{found.label} are drawn from the study: send it", where="result", fix="POST the document")
-    head, arrays = frame_to_look(store, frame, found, channel, absorb)
+    head, arrays = frame_to_look(store, frame, found, channel, absorb, toward(azimuth, height))
     response = reply(head_of(head), arrays)
     response["Cache-Control"] = "private, max-age=86400"
     return response

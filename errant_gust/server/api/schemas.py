@@ -8,6 +8,7 @@ from pydantic import BaseModel
 from pydantic.json_schema import models_json_schema
 
 from errant_gust.core.flows.looks import LOOKS
+from errant_gust.core.looking.light import LightLook
 from errant_gust.core.flows.results import Form
 from errant_gust.core.looking.heads import HEADS
 from errant_gust.core.study.document import Raw, Step, Study
@@ -56,6 +57,7 @@ class Entry(ShapeEntry):
     accepts: str
     formula: str
     lane: str
+    roles: list[str] = []
 
 
 class BeginStep(Schema):
@@ -89,6 +91,7 @@ class Catalogue(Schema):
     steps: list[Entry]
     shapes: list[ShapeEntry]
     kinds: list[KindEntry]
+    light: list[ParamSpec]
 
 
 class RunOut(Schema):
@@ -199,7 +202,7 @@ class CheckOut(Schema):
     may_be_meant: bool
 
 
-BESIDES: tuple[type[BaseModel], ...] = (Study, *HEADS, *LOOKS.values(), CostOut, ReadingOut, ValueOut)
+BESIDES: tuple[type[BaseModel], ...] = (Study, *HEADS, *LOOKS.values(), LightLook, CostOut, ReadingOut, ValueOut)
 """What travels without being a declared answer: documents, and heads of packed arrays."""
 
 

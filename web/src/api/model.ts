@@ -15,8 +15,10 @@ export type Region = S['Region']
 export type PointsLook = S['PointsLook']
 export type VolumeLook = S['VolumeLook']
 export type MeshLook = S['MeshLook']
-/** How the results of a flow are drawn, whatever their forms. */
-export type FlowLook = PointsLook & VolumeLook & MeshLook
+export type LightLook = S['LightLook']
+/** How the results of a flow are drawn, whatever their forms; `key`: where the light comes from that goes through a
+ * volume, in degrees. */
+export type FlowLook = PointsLook & VolumeLook & MeshLook & { key?: [number, number] }
 /** How a study wants to be seen when it is opened. */
 export interface ProbeLook {
   axis: number

@@ -14,9 +14,11 @@ import type { Packed } from '../api/client'
 import type { FlowLook, StudyDoc, Vec3 } from '../api/model'
 import { DRAWN_MESH, standsFor, type Frame } from '../forms/frames'
 import { makeLayer, type Layer } from '../forms/layers'
+import { shapesThat } from '../kinds/roles'
 import { clear } from '../scene/materials'
 import { drawShapes } from '../scene/shapes'
 import { Viewer } from '../scene/viewer'
+import { useCatalogue } from '../stores/catalogue'
 import type { SceneFacts } from '../stores/look'
 
 const props = defineProps<{
@@ -33,6 +35,7 @@ const props = defineProps<{
   framed: boolean
 }>()
 const emit = defineEmits<{ turned: [view: ReturnType<Viewer['viewpoint']>, framed: boolean] }>()
+const listed = useCatalogue()
 const host = ref<HTMLElement | null>(null)
 const ready = ref('')
 let viewer: Viewer | null = null
@@ -53,7 +56,7 @@ function draw() {
     viewer.scene.add(layer.object)
   }
   for (const [key, layer] of results) layer.show(partFor(key), look, range, false)
-  viewer.draw()
+  viewer.draw(true)
   ready.value = frame ? `${frame.frame} ${frame.colour}` : ''
 }
 function partFor(key: string) {
@@ -63,7 +66,9 @@ function partFor(key: string) {
 }
 function solids() {
   if (!viewer) return
-  drawShapes(shapes, props.scene, props.doc, null, new Set(props.scene?.facts.shapes.map((s) => s.id)))
+  const outlined = shapesThat(props.doc, 'emits')
+  const solid = new Set(props.scene?.facts.shapes.map((s) => s.id).filter((id) => !outlined.has(id)))
+  drawShapes(shapes, props.scene, props.doc, { selected: null, solid, outlined })
   if (props.box) {
     following = true
     viewer.frame(props.box.lower, props.box.upper, [-0.35, -0.86, 0.42])
@@ -71,7 +76,7 @@ function solids() {
     following = false
   }
   follow()
-  viewer.draw()
+  viewer.draw(true)
 }
 /** The other pictures follow the one that is turned. */
 function follow() {
@@ -83,7 +88,8 @@ function follow() {
 onMounted(() => {
   viewer = new Viewer(host.value!)
   viewer.onCoarse = (on) => results.forEach((layer) => layer.draft(on))
-  viewer.solid = () => ([...results.values()].some((layer) => layer.needsDepth()) ? [shapes] : null)
+  viewer.gas = () => [...results.values()].flatMap((layer) => layer.gas() ?? [])
+  viewer.light(listed.lightOf(props.doc))
   viewer.scene.add(shapes)
   viewer.controls.addEventListener('change', () => {
     if (viewer && !following) {
@@ -131,7 +137,7 @@ watch(() => props.camera, follow)
 .view {
   position: relative;
   overflow: hidden;
-  background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0f1b2d 60%);
+  background: #0f1b2d;
   min-height: 0;
   touch-action: none;
 }

@@ -84,6 +84,7 @@ import { newest } from '../api/client'
 import type { FlowLook, Vec3 } from '../api/model'
 import { drawnMesh, partOf, standsFor, type Named } from '../forms/frames'
 import { makeLayer, type Layer } from '../forms/layers'
+import { shapesThat } from '../kinds/roles'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { areDrawn, drawInstances } from '../scene/instances'
@@ -159,27 +160,26 @@ const selectedFlow = computed(() => {
   const s = study.selection
   return s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : ''
 })
-const obstacles = computed(
-  () =>
-    new Set(
-      (study.doc?.fields ?? [])
-        .flatMap((l) => l.steps)
-        .filter((s) => s.op === 'steer_around')
-        .map((s) => String(s.params.shape)),
-    ),
+/** Shapes in the way of something: of a flow, or that a field is led around. */
+const obstacles = computed(() => study.doc ? shapesThat(study.doc, 'blocks') : new Set<string>())
+/** Shapes that bring a flow in that is shown: it is to be seen, and not them. */
+const emitting = computed(() =>
+  study.doc && shows.showFlows
+    ? shapesThat(study.doc, 'emits', (lane) => runs.lookOf(lane).shown && !!runs.shown[lane])
+    : new Set<string>(),
 )
-
 function shapesAndRegions() {
   if (!viewer) return
   layers.shapes.visible = shows.showShapes
-  drawShapes(layers.shapes, look.scene, study.doc, selectedId.value, obstacles.value)
+  const parts = { selected: selectedId.value, solid: obstacles.value, outlined: emitting.value }
+  drawShapes(layers.shapes, look.scene, study.doc, parts)
   drawRegions(layers.regions, look.scene, selectedId.value)
   const box =
     look.scene && look.scene.facts.shapes.length + look.scene.facts.regions.length ? JSON.stringify(look.box) : ''
   if (box && box !== framed && !taken) {
     framed = box
     frame(true)
-  } else viewer.draw()
+  } else viewer.draw(true)
 }
 function probe() {
   if (!viewer) return
@@ -278,13 +278,15 @@ function flow() {
       const part = parts.find((p) => p.name === name) ?? null
       const hidden =
         !shows.showFlows || (covered && part?.form === 'points') || (part && standsFor(mesh, part, main, how))
-      layer.show(hidden ? null : part, part?.form === 'points' && name !== main ? beside(how) : how, range, stale)
+      const foam = hidden && part?.form === 'points' && name === main && mesh && shows.showFlows ? how.foam : null
+      const drawnPart = hidden && foam === null ? null : part
+      layer.show(drawnPart, part?.form === 'points' && name !== main ? beside(how) : how, range, stale, foam)
       layer.outline(selectedFlow.value === id)
     }
     drawInstances(instances, drawn, how, range, stale)
     drawTrails(trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], stale)
   }
-  viewer.draw()
+  viewer.draw(true)
 }
 /** Points beside the main ones are spray: pale, whatever colours the rest. */
 const beside = (how: FlowLook): FlowLook => ({
@@ -368,10 +370,8 @@ async function hover(event: PointerEvent) {
 onMounted(() => {
   viewer = new Viewer(host.value!)
   viewer.onCoarse = (on) => flows.forEach((f) => f.results.forEach((layer) => layer.draft(on)))
-  viewer.solid = () =>
-    [...flows.values()].some((f) => [...f.results.values()].some((layer) => layer.needsDepth()))
-      ? [layers.shapes, ...[...flows.values()].map((f) => f.instances)]
-      : null
+  viewer.gas = () => [...flows.values()].flatMap((f) => [...f.results.values()].flatMap((layer) => layer.gas() ?? []))
+  viewer.light(runs.light)
   viewer.scene.add(...Object.values(layers))
   viewer.controls.addEventListener('start', () => {
     taken = true
@@ -401,7 +401,20 @@ const { holdsProbe, held, handleAt } = usePointing({
     taken = true
   },
 })
-watch(() => [look.scene, selectedId.value, shows.showShapes, study.doc?.shapes], shapesAndRegions)
+watch(
+  () => [
+    look.scene,
+    selectedId.value,
+    shows.showShapes,
+    study.doc?.shapes,
+    [...obstacles.value, '|', ...emitting.value].join(),
+  ],
+  shapesAndRegions,
+)
+watch(
+  () => JSON.stringify(runs.light),
+  () => viewer?.light(runs.light),
+)
 watch(
   () => [
     look.slice,
@@ -451,7 +464,7 @@ watch(
 .view {
   position: relative;
   overflow: hidden;
-  background: radial-gradient(120% 90% at 50% 110%, #1b2e49 0, #0f1b2d 60%);
+  background: #0f1b2d;
   min-width: 0;
   min-height: 0;
   touch-action: none;

@@ -111,8 +111,10 @@ const MAKE: Made = { points: pointsOf, volume: volumeOf, mesh: meshOf }
 
 /** What an address adds for the look of a form: only what changes what is sent. */
 function wanted(form: Form, look: FlowLook): string {
-  if (form === 'volume')
-    return `?channel=${encodeURIComponent(look.colour === SMOKE ? '' : look.colour)}&absorb=${look.absorb}`
+  if (form === 'volume') {
+    const lit = look.key ? `&azimuth=${look.key[0]}&height=${look.key[1]}` : ''
+    return `?channel=${encodeURIComponent(look.colour === SMOKE ? '' : look.colour)}&absorb=${look.absorb}${lit}`
+  }
   if (form === 'mesh') return look.colour ? `?channel=${encodeURIComponent(look.colour)}` : ''
   const colour = ON_SURFACES.includes(look.colour) ? '' : look.colour
   return form === 'points' ? `?channel=${encodeURIComponent(colour)}` : ''

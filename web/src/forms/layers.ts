@@ -4,33 +4,35 @@ import type { FlowLook } from '../api/model'
 import { Particles } from '../scene/particles'
 import { Smoke } from '../scene/smoke'
 import { MeshLayer } from '../scene/surface'
+import type { Gas } from '../scene/viewer'
 import type { Part, PointsPart, VolumePart } from './frames'
 
 export interface Layer {
   readonly object: THREE.Object3D
-  /** Show a part, or nothing; `range`: of the channel that colours; `stale`: of the version before. */
-  show(part: Part | null, look: FlowLook, range: [number, number], stale: boolean): void
+  /** Show a part, or nothing; `range`: of the channel that colours; `stale`: of the version before; `foam`:
+   * speed from which on points are drawn, as foam. */
+  show(part: Part | null, look: FlowLook, range: [number, number], stale: boolean, foam?: number | null): void
   /** Fewer points or steps while the view moves on a machine that draws slowly. */
   draft(on: boolean): void
   /** The box that it was computed in, where there is one. */
   outline(on: boolean): void
-  /** Whether what is solid has to be drawn before it, to hide it. */
-  needsDepth(): boolean
+  /** What the view has to know of it, if it is gas that is drawn. */
+  gas(): Gas | null
   dispose(): void
 }
 
 class PointsLayer implements Layer {
   private readonly points = new Particles()
   readonly object = this.points.object
-  show(part: Part | null, look: FlowLook, range: [number, number], stale: boolean) {
-    this.points.show(part as PointsPart | null, look, range, stale)
+  show(part: Part | null, look: FlowLook, range: [number, number], stale: boolean, foam: number | null = null) {
+    this.points.show(part as PointsPart | null, look, range, stale, foam)
   }
   draft(on: boolean) {
     this.points.draft(on)
   }
   outline() {}
-  needsDepth() {
-    return false
+  gas() {
+    return null
   }
   dispose() {
     this.points.dispose()
@@ -53,8 +55,8 @@ class VolumeLayer implements Layer {
   outline(on: boolean) {
     this.smoke.outline.visible = on
   }
-  needsDepth() {
-    return this.smoke.mesh.visible
+  gas() {
+    return this.smoke.mesh.visible ? this.smoke : null
   }
   dispose() {
     this.smoke.dispose()

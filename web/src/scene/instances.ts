@@ -3,7 +3,7 @@ import * as THREE from 'three'
 import type { Packed } from '../api/client'
 import type { DrawnHead, FlowLook } from '../api/model'
 import { index, maps, mixed, type Mapping } from '../lib/colour'
-import { material } from './materials'
+import { material, seen, solid } from './materials'
 
 /** Meshes by key, as the server names their content; kept for as long as the page is open, at most so many. */
 const meshes = new Map<string, THREE.BufferGeometry>()
@@ -68,13 +68,15 @@ export function drawInstances(
       material(
         name,
         () =>
-          new THREE.MeshStandardMaterial({
-            roughness: 0.55,
-            metalness: 0.05,
-            side: THREE.DoubleSide,
-            transparent: stale,
-            opacity: stale ? 0.35 : 1,
-          }),
+          seen(
+            new THREE.MeshStandardMaterial({
+              roughness: 0.55,
+              metalness: 0.05,
+              side: THREE.DoubleSide,
+              transparent: stale,
+              opacity: stale ? 0.35 : 1,
+            }),
+          ),
       ),
       counts[p],
     )
@@ -89,6 +91,8 @@ export function drawInstances(
       mesh.setColorAt(o++, colour.setRGB(table[k] / 255, table[k + 1] / 255, table[k + 2] / 255, THREE.SRGBColorSpace))
     }
     mesh.frustumCulled = false
-    group.add(mesh)
+    mesh.castShadow = !stale
+    mesh.receiveShadow = true
+    group.add(solid(mesh))
   })
 }

@@ -3,13 +3,16 @@ import * as THREE from 'three'
 import { maps, mixed } from '../lib/colour'
 import type { PointsPart } from '../forms/frames'
 import type { FlowLook, PointsHead } from '../api/model'
+import { LIT, shared } from './light'
+import { seen } from './materials'
 
 const vertex = `
 attribute float tone; attribute float left; attribute vec3 colours; uniform float painted;
 uniform vec3 lower; uniform vec3 extent; uniform float low; uniform float high; uniform float mapLow;
 uniform float mapHigh;
-uniform sampler2D lut; uniform float size; uniform float scale; uniform float dim;
-varying vec4 tint;
+uniform sampler2D lut; uniform float size; uniform float scale; uniform float dim; uniform float from; uniform float foamed;
+varying vec4 tint; varying float far;
+${LIT}
 void main() {
   vec4 p = modelViewMatrix * vec4(lower + position * extent, 1.0);
   gl_Position = projectionMatrix * p;
@@ -19,27 +22,33 @@ void main() {
   float value = low + tone * (high - low);
   float share = clamp((value - mapLow) / (mapHigh - mapLow), 0.0, 1.0);
   vec3 chosen = painted > 0.5 ? colours : texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb;
-  tint = vec4(chosen, min(1.0, left * 3.0) * dim);
+  tint = vec4(linear(chosen), min(1.0, left * 3.0) * dim);
+  if (foamed > 0.5) {
+    // the fastest of a liquid, white where the light is
+    if (value < from) gl_PointSize = 0.0;
+    tint = vec4(vec3(0.9, 0.95, 1.0) * lightOn(lower + position * extent, vec3(0.0, 0.0, 1.0), 1.0),
+      dim * smoothstep(from, from * 1.5, value));
+  }
+  far = away;
 }`
 const fragment = `
-varying vec4 tint; uniform float strength;
+varying vec4 tint; varying float far; uniform float strength; uniform float fogged;
 void main() {
   vec2 q = gl_PointCoord * 2.0 - 1.0;
   float a = 1.0 - dot(q, q);
   if (a <= 0.0) discard;
-  gl_FragColor = vec4(tint.rgb, tint.a * strength * a);
+  gl_FragColor = vec4(tint.rgb, tint.a * strength * a * exp(-fogged * far));
+  #include <colorspace_fragment>
 }`
 const lit = `
 attribute float tone; attribute float left; attribute vec3 colours; attribute vec3 outward; uniform float painted;
 uniform vec3 lower; uniform vec3 extent; uniform float low; uniform float high; uniform float mapLow;
 uniform float mapHigh; uniform float known;
-uniform sampler2D lut; uniform float grain; uniform float tall; uniform float flatten;
-varying vec3 tint; varying vec3 faces; varying float sure;
-const vec3 sun = vec3(-0.371, -0.557, 0.743);
+uniform sampler2D lut; uniform float grain; uniform float tall;
+varying vec3 tint; varying vec3 faces; varying float sure; varying vec3 stands; varying float far;
 void main() {
   vec3 place = lower + position * extent;
-  // a shadow is the same grains, moved along the light onto the floor
-  if (flatten > 0.5) place -= sun * ((place.z - lower.z - 0.02 * grain) / sun.z);
+  stands = place;
   vec4 p = modelViewMatrix * vec4(place, 1.0);
   gl_Position = projectionMatrix * p;
   float away = projectionMatrix[3][3] > 0.5 ? 1.0 : -p.z;
@@ -49,23 +58,31 @@ void main() {
   tint = painted > 0.5 ? colours : texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb;
   sure = known * length(outward);
   faces = outward;
+  far = away;
 }`
 const litFragment = `
-varying vec3 tint; varying vec3 faces; varying float sure; uniform float dim; uniform float flatten;
-const vec3 sun = vec3(-0.371, -0.557, 0.743);
+varying vec3 tint; varying vec3 faces; varying float sure; varying vec3 stands; varying float far; uniform float dim;
+uniform float grain;
+${LIT}
 void main() {
   vec2 q = gl_PointCoord * 2.0 - 1.0;
   float r = dot(q, q);
   if (r > 1.0) discard;
-  if (flatten > 0.5) { gl_FragColor = vec4(0.01, 0.015, 0.03, 0.5 * dim); return; }
   // a little ball, turned toward where the heap's surface looks
   vec3 ball = vec3(q.x, -q.y, sqrt(1.0 - r)) * mat3(viewMatrix);
   vec3 n = normalize(mix(ball, faces, 0.72 * sure));
-  float light = 0.16 + 0.22 * (0.5 + 0.5 * n.z) + 0.78 * max(dot(n, sun), 0.0);
+  vec3 light = lightOn(stands, n, keyReaches(stands + keyWay * grain));
   // what lies deep among others gets less of the sky
   light *= mix(0.62, 1.0, sure) * mix(1.0, 0.86, r);
-  gl_FragColor = vec4(tint * tint * light, dim);
+  gl_FragColor = vec4(inFog(linear(tint) * light, far), dim);
   #include <colorspace_fragment>
+}`
+/** In the shadow map: a disc that hides. */
+const castFragment = `
+void main() {
+  vec2 q = gl_PointCoord * 2.0 - 1.0;
+  if (dot(q, q) > 1.0) discard;
+  gl_FragColor = vec4(1.0);
 }`
 const extentOf = (h: PointsHead) => h.upper.reduce((size, v, i) => size * Math.max(v - h.lower[i], 1e-3), 1)
 /** As many are drawn in coarse pictures. */
@@ -76,7 +93,6 @@ export class Particles {
   private coarse = false
   private order = new Uint32Array(0)
   readonly points: THREE.Points
-  private readonly shadow: THREE.Points
   readonly object = new THREE.Group()
   private readonly rgba = new Uint8Array(256 * 4)
   private readonly lut: THREE.DataTexture
@@ -94,6 +110,9 @@ export class Particles {
       transparent: true,
       depthWrite: false,
       uniforms: {
+        ...shared,
+        from: { value: 0 },
+        foamed: { value: 0 },
         lut: { value: this.lut },
         size: { value: 2 },
         scale: { value: 9 },
@@ -108,40 +127,28 @@ export class Particles {
         mapHigh: { value: 1 },
       },
     })
-    const shared = this.material.uniforms
     const uniforms = {
-      ...shared,
+      ...this.material.uniforms,
       known: { value: 0 },
       grain: { value: 0.02 },
       tall: { value: 400 },
-      flatten: { value: 0 },
     }
-    this.grains = new THREE.ShaderMaterial({ vertexShader: lit, fragmentShader: litFragment, uniforms })
+    this.grains = seen(new THREE.ShaderMaterial({ vertexShader: lit, fragmentShader: litFragment, uniforms }))
     this.cast = new THREE.ShaderMaterial({
       vertexShader: lit,
-      fragmentShader: litFragment,
-      uniforms: { ...uniforms, flatten: { value: 1 } },
-      transparent: true,
-      depthWrite: false,
-      // every pixel of the floor once, however many grains throw their shadow on it
-      stencilWrite: true,
-      stencilRef: 1,
-      stencilFunc: THREE.NotEqualStencilFunc,
-      stencilZPass: THREE.ReplaceStencilOp,
+      fragmentShader: castFragment,
+      uniforms: { ...uniforms, tall: { value: 512 } },
     })
-    const geometry = new THREE.BufferGeometry()
-    this.points = new THREE.Points(geometry, this.material)
+    this.points = new THREE.Points(new THREE.BufferGeometry(), this.material)
     this.points.renderOrder = 4
-    this.shadow = new THREE.Points(geometry, this.cast)
-    this.shadow.renderOrder = 3
+    this.points.frustumCulled = false
+    this.points.customDepthMaterial = this.cast
     const size = new THREE.Vector2()
-    for (const points of [this.points, this.shadow]) {
-      points.frustumCulled = false
-      points.onBeforeRender = (renderer) => {
-        uniforms.tall.value = renderer.getDrawingBufferSize(size).y / 2
-      }
-      this.object.add(points)
+    this.points.onBeforeRender = (renderer) => {
+      const target = renderer.getRenderTarget()
+      uniforms.tall.value = (target ? target.height : renderer.getDrawingBufferSize(size).y) / 2
     }
+    this.object.add(this.points)
   }
   /** Colours of a look: a named map, lightened where it would be lost on the dark view, or a mix of two colours. */
   private paint(look: FlowLook) {
@@ -156,12 +163,13 @@ export class Particles {
     }
     this.lut.needsUpdate = true
   }
-  show(part: PointsPart | null, look: FlowLook, range: [number, number], stale: boolean) {
+  /** `foam`: speed from which on points are drawn, as foam on the surface that the rest of them makes. */
+  show(part: PointsPart | null, look: FlowLook, range: [number, number], stale: boolean, foam: number | null = null) {
     this.paint(look)
     this.object.visible = !!part?.head.count && look.shown
     if (!part || !this.object.visible) return
     const isLit = look.blend === 'lit'
-    this.shadow.visible = isLit && look.shadow && !stale
+    this.points.castShadow = isLit && look.shadow && !stale
     const frame = part.head
     const u = this.material.uniforms
     if (part !== this.part) {
@@ -192,8 +200,12 @@ export class Particles {
     const apart = frame.spacing || Math.cbrt(extentOf(frame) / frame.count)
     this.grains.uniforms.grain.value = look.grain * apart
     this.points.material = isLit ? this.grains : this.material
-    Object.assign(u.strength, { value: look.blend === 'opaque' ? 0.95 : 0.5 })
-    this.material.blending = look.blend === 'opaque' ? THREE.NormalBlending : THREE.AdditiveBlending
+    const adds = look.blend === 'additive'
+    Object.assign(u.strength, { value: adds ? 0.5 : 0.95 })
+    Object.assign(u.foamed, { value: foam === null ? 0 : 1 })
+    Object.assign(u.from, { value: foam ?? 0 })
+    if (adds || foam !== null) seen(this.material, { adds: adds && foam === null })
+    else this.material.blending = THREE.NormalBlending // its colours are those of the legend
   }
   /** While the view moves on a machine that draws slowly, a part of them, taken evenly. */
   draft(coarse: boolean) {

@@ -4,14 +4,20 @@ import { toCreasedNormals } from 'three/examples/jsm/utils/BufferGeometryUtils.j
 import type { Packed } from '../api/client'
 import type { StudyDoc } from '../api/model'
 import type { SceneFacts } from '../stores/look'
-import { clear, material } from './materials'
+import { clear, material, seen, solid as hides } from './materials'
+
+/** Which shapes are what: `solid` ones stand in the way of something, `outlined` ones only bring something in. */
+export interface Parts {
+  selected: string | null
+  solid: Set<string>
+  outlined: Set<string>
+}
 
 export function drawShapes(
   group: THREE.Group,
   packed: Packed<SceneFacts> | null,
   doc: StudyDoc | null,
-  selected: string | null,
-  obstacles: Set<string>,
+  { selected, solid: solids, outlined }: Parts,
 ) {
   clear(group)
   if (!packed || !doc) return
@@ -22,33 +28,58 @@ export function drawShapes(
     const geometry = new THREE.BufferGeometry()
     geometry.setAttribute('position', new THREE.BufferAttribute(vertices as Float32Array, 3))
     geometry.setIndex(new THREE.BufferAttribute(new Uint32Array(packed.arrays[`${shape.id}.faces`]), 1))
+    const solid = solids.has(shape.id) || part.kind === 'mesh'
+    const chosen = selected === shape.id
+    if (outlined.has(shape.id) && !solids.has(shape.id)) {
+      group.add(outlineOf(geometry, shape.id, chosen))
+      continue
+    }
     const flat = toCreasedNormals(geometry, 0.6)
     geometry.dispose()
-    const solid = obstacles.has(shape.id) || part.kind === 'mesh'
-    const chosen = selected === shape.id
     const mesh = new THREE.Mesh(
       flat,
-      material(
-        `shape.${solid}.${chosen}`,
-        () =>
+      material(`shape.${solid}.${chosen}.${part.kind}`, () =>
+        seen(
           new THREE.MeshLambertMaterial({
             color: chosen ? 0xe3b6a2 : solid ? 0xd9d0bd : 0x6f7f9c,
             transparent: !solid,
-            opacity: solid
-              ? 1
-              : chosen
-                ? 0.4
-                : ['field_surface', 'deformed', 'run_mesh'].includes(part.kind)
-                  ? 0.34
-                  : 0.22,
+            opacity: solid ? 1 : chosen ? 0.4 : MADE.includes(part.kind) ? 0.34 : 0.22,
             side: THREE.DoubleSide,
             depthWrite: solid,
           }),
+        ),
       ),
     )
+    mesh.castShadow = mesh.receiveShadow = solid
+    if (solid) hides(mesh)
     mesh.name = shape.id
     group.add(mesh)
   }
+}
+/** Shapes that come from fields, runs and curves are looked at for their own sake. */
+const MADE = ['field_surface', 'deformed', 'run_mesh']
+
+/** The edges of a shape whose flow is seen, and its skin for the pointer only. */
+function outlineOf(geometry: THREE.BufferGeometry, name: string, chosen: boolean): THREE.Object3D {
+  const edges = new THREE.LineSegments(
+    new THREE.EdgesGeometry(geometry, 28),
+    material(
+      `emits.${chosen}`,
+      () => new THREE.LineBasicMaterial({ color: chosen ? 0xe3b6a2 : 0x8fa3c4, transparent: true, opacity: 0.55 }),
+    ),
+  )
+  const skin = new THREE.Mesh(
+    geometry,
+    material(
+      'unseen',
+      () => new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, colorWrite: false, depthWrite: false }),
+    ),
+  )
+  skin.name = name
+  const both = new THREE.Group()
+  both.name = name
+  both.add(edges, skin)
+  return both
 }
 
 /** The cells of a region on its floor and two sides; at most every 200th line is drawn. */

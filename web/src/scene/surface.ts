@@ -4,6 +4,8 @@ import type { FlowLook } from '../api/model'
 import type { Layer } from '../forms/layers'
 import type { MeshPart, Part } from '../forms/frames'
 import { maps, mixed } from '../lib/colour'
+import { LIT, shared } from './light'
+import { seen, solid } from './materials'
 
 const vertex = `
 attribute float tone; attribute float thickness; attribute vec3 colours;
@@ -17,36 +19,33 @@ void main() {
   share = clamp((low + tone * (high - low) - mapLow) / (mapHigh - mapLow), 0.0, 1.0);
   gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
 }`
-// Fresnel by Schlick (1994); the sky is one of the view's own, brighter toward the sun's side
+// Fresnel by Schlick (1994)
 const fragment = `
 varying vec3 place; varying vec3 across; varying float share; varying float thick; varying vec3 own;
 uniform sampler2D lut; uniform vec3 tint; uniform float wet; uniform float painted; uniform float deep;
 uniform float opacity; uniform float dim; uniform vec3 away;
-const vec3 sun = vec3(-0.371, -0.557, 0.743);
-vec3 sky(vec3 d) {
-  vec3 low = vec3(0.035, 0.055, 0.10);
-  vec3 high = vec3(0.42, 0.56, 0.74);
-  return mix(low, high, smoothstep(-0.25, 0.95, d.z)) + vec3(0.30, 0.24, 0.16) * pow(max(dot(d, sun), 0.0), 6.0);
-}
+${LIT}
 void main() {
   vec3 toward = isOrthographic ? away : normalize(cameraPosition - place);
   vec3 n = normalize(across);
   if (dot(n, toward) < 0.0) n = -n;
-  float lit = max(dot(n, sun), 0.0);
-  float around = 0.5 + 0.5 * n.z;
+  float reaches = keyReaches(place + 0.01 * deep * n);
+  vec3 light = lightOn(place, n, reaches);
   vec3 back = reflect(-toward, n);
-  float shine = pow(max(dot(back, sun), 0.0), 140.0);
-  vec3 base = painted > 0.5 ? own * own : tint;
+  float shine = pow(max(dot(back, keyWay), 0.0), 160.0) * reaches;
+  vec3 base = painted > 0.5 ? linear(own) : tint;
+  float far = isOrthographic ? 0.0 : distance(cameraPosition, place);
   if (wet > 0.5) {
     float full = 1.0 - exp(-2.3 * thick / deep);
     float edge = 0.03 + 0.97 * pow(1.0 - max(dot(n, toward), 0.0), 5.0);
     vec3 pale = mix(base, vec3(0.92, 0.96, 1.0), 0.38);
-    vec3 body = mix(pale, base, full) * (0.30 + 0.35 * around + 0.75 * lit);
-    vec3 light = mix(body, sky(back), edge) + vec3(1.0, 0.95, 0.85) * shine;
-    gl_FragColor = vec4(light, clamp(0.30 + 0.68 * full + edge + shine, 0.0, 1.0) * opacity * dim);
+    // what enters is scattered on its way: light from behind shines through where it is thin
+    vec3 body = mix(pale, base, full) * (light + keyColour * 0.25 * (1.0 - full) * max(dot(-n, keyWay), 0.0));
+    vec3 all = mix(body, environment(back), edge) + keyColour * 4.0 * shine;
+    gl_FragColor = vec4(inFog(all, far), clamp(0.30 + 0.68 * full + edge + shine, 0.0, 1.0) * opacity * dim);
   } else {
-    vec3 c = painted > 0.5 ? base : pow(texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb, vec3(2.2));
-    gl_FragColor = vec4(c * (0.35 + 0.30 * around + 0.70 * lit) + 0.25 * shine, opacity * dim);
+    vec3 c = painted > 0.5 ? base : linear(texture2D(lut, vec2(share * 0.996 + 0.002, 0.5)).rgb);
+    gl_FragColor = vec4(inFog(c * light + keyColour * 0.25 * shine, far), opacity * dim);
   }
   #include <colorspace_fragment>
 }`
@@ -56,12 +55,14 @@ export class MeshLayer implements Layer {
   private readonly rgba = new Uint8Array(256 * 4)
   private readonly lut = new THREE.DataTexture(this.rgba, 256, 1)
   private map = ''
-  private readonly material = new THREE.ShaderMaterial({
+  private readonly material = seen(
+    new THREE.ShaderMaterial({
     vertexShader: vertex,
     fragmentShader: fragment,
     transparent: true,
     side: THREE.DoubleSide,
     uniforms: {
+      ...shared,
       lut: { value: this.lut },
       tint: { value: new THREE.Color() },
       away: { value: new THREE.Vector3(0, 0, 1) },
@@ -72,13 +73,15 @@ export class MeshLayer implements Layer {
         ]),
       ),
     },
-  })
+  }))
   private readonly mesh = new THREE.Mesh(new THREE.BufferGeometry(), this.material)
-  readonly object = this.mesh
+  readonly object = solid(this.mesh)
 
   constructor() {
     this.mesh.frustumCulled = false
     this.mesh.renderOrder = 3
+    this.mesh.castShadow = true
+    this.mesh.customDepthMaterial = new THREE.MeshDepthMaterial({ side: THREE.DoubleSide })
     this.mesh.onBeforeRender = (_renderer, _scene, camera) => {
       camera.getWorldDirection(this.material.uniforms.away.value as THREE.Vector3).negate()
     }
@@ -134,8 +137,8 @@ export class MeshLayer implements Layer {
   }
   draft() {}
   outline() {}
-  needsDepth() {
-    return false
+  gas() {
+    return null
   }
   dispose() {
     this.mesh.geometry.dispose()

@@ -4,7 +4,7 @@ import type { Packed } from '../api/client'
 import type { DrawnHead, FlowLook } from '../api/model'
 import { index, maps, mixed, type Mapping } from '../lib/colour'
 import { areDrawn } from './instances'
-import { clear, material } from './materials'
+import { clear, material, seen } from './materials'
 
 export function drawTrails(
   group: THREE.Group,
@@ -55,15 +55,16 @@ export function drawTrails(
       g,
       material(
         `trail.${additive}.${opacity}`,
-        () =>
-          new THREE.LineBasicMaterial({
+        () => {
+          const made = new THREE.LineBasicMaterial({
             vertexColors: true,
             transparent: true,
             opacity,
             depthWrite: false,
             toneMapped: false,
-            blending: additive ? THREE.AdditiveBlending : THREE.NormalBlending,
-          }),
+          })
+          return additive ? seen(made, { adds: true }) : made
+        },
       ),
     )
     lines.renderOrder = 3

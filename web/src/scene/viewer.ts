@@ -1,7 +1,18 @@
 /** The 3D view: camera, orbit, draw on demand. What is drawn comes from the layers beside this file. */
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
-import type { Vec3 } from '../api/model'
+import type { LightLook, Vec3 } from '../api/model'
+import { Developer } from './developing'
+import { Ground } from './ground'
+import { Lights, shared, type Fire } from './light'
+import { onlySolid } from './materials'
+
+const HAZE = 192
+/** What the view has to know of gas: how it darkens what the key lights, and what burns in it. */
+export interface Gas {
+  shade: THREE.Object3D
+  fire: Fire | null
+}
 
 export class Viewer {
   readonly scene = new THREE.Scene()
@@ -21,17 +32,28 @@ export class Viewer {
   /** Nears 1 while pictures take longer than a twentieth of a second; rendering in software is known to. */
   private slow = 0
   private readonly software: boolean
-  private grid: THREE.GridHelper | null = null
   drawn = 0
 
+  private readonly lights: Lights
+  private readonly developer: Developer
+  private readonly ground = new Ground()
+  /** Light that comes through gas toward the ground, seen from the key. */
+  private readonly haze = new THREE.WebGLRenderTarget(HAZE, HAZE, { depthBuffer: false })
+  private readonly hazes = new THREE.Scene()
+  private readonly toHaze = new THREE.Matrix4()
+  private changed = true
+
   constructor(private readonly host: HTMLElement) {
-    this.renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true, stencil: true })
+    // edges are made smooth in the target that light is drawn into
+    this.renderer = new THREE.WebGLRenderer({ antialias: false, alpha: false })
     this.renderer.debug.checkShaderErrors = import.meta.env.DEV // asking for the log waits for the compiler
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
-    this.renderer.setClearColor(0x0f1b2d, 0)
+    this.renderer.setClearColor(0x000000, 0)
     const gl = this.renderer.getContext()
     const named = gl.getExtension('WEBGL_debug_renderer_info')?.UNMASKED_RENDERER_WEBGL ?? gl.RENDERER
     this.software = /swiftshader|llvmpipe|software|basic render/i.test(String(gl.getParameter(named)))
+    this.lights = new Lights(this.renderer)
+    this.developer = new Developer(this.renderer)
     host.appendChild(this.renderer.domElement)
     for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1)
     this.camera.position.set(-3.2, -7.5, 3.4)
@@ -44,10 +66,19 @@ export class Viewer {
       this.draw()
     })
     this.controls.addEventListener('change', () => this.draw())
-    this.scene.add(new THREE.HemisphereLight(0xe8eefc, 0x2a3350, 1.1))
-    const sun = new THREE.DirectionalLight(0xfff2d8, 2.1)
-    sun.position.set(-4, -6, 8)
-    this.scene.add(sun)
+    this.scene.add(this.lights.group, this.ground.object)
+  }
+  /** Light and tone as a study has them. */
+  light(look: LightLook) {
+    this.lights.set(look)
+    this.developer.set(look)
+    shared.unexposed.value = 1 / this.developer.exposure
+    this.draw(true)
+  }
+  /** The exposure, in stops, that shows what is in the picture now; null if it is dark. */
+  fittedExposure(): number | null {
+    this.coarse(false)
+    return this.developer.fitted(this.render())
   }
   resize() {
     const { clientWidth: w, clientHeight: h } = this.host
@@ -96,8 +127,10 @@ export class Viewer {
     this.controls.update()
     this.draw()
   }
-  /** Draw in the next frame. While one picture follows the other on a machine that is slow at it, they are coarser. */
-  draw() {
+  /** Draw in the next frame; `changed`: more than the camera did. While one picture follows the other on a machine
+   * that is slow at it, they are coarser. */
+  draw(changed = false) {
+    this.changed ||= changed
     const now = performance.now()
     if (this.queued) return
     this.queued = true
@@ -130,47 +163,73 @@ export class Viewer {
     this.onCoarse?.(on)
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2) * (on ? 0.6 : 1))
   }
-  /** What hides smoke behind it, or null if nothing needs to know; its distance is drawn into `depths` before each
-   * picture. */
-  solid: (() => THREE.Object3D[] | null) | null = null
+  /** Gas that is drawn: it needs to know what is solid, darkens the ground and lights what is near. */
+  gas: () => Gas[] = () => []
   depths: THREE.DepthTexture | null = null
-  private target: THREE.WebGLRenderTarget | null = null
+  private behind: THREE.WebGLRenderTarget | null = null
   private readonly flatMaterial = new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, colorWrite: false })
-  private drawDepths() {
-    const solid = this.solid?.()
-    if (!solid) return
-    const size = this.renderer.getDrawingBufferSize(new THREE.Vector2()).multiplyScalar(0.5).ceil()
-    if (!this.target || this.target.width !== size.x || this.target.height !== size.y) {
-      this.target?.dispose()
-      this.depths = new THREE.DepthTexture(size.x, size.y)
-      this.target = new THREE.WebGLRenderTarget(size.x, size.y, { depthTexture: this.depths })
+  private drawDepths(like: THREE.WebGLRenderTarget) {
+    if (!this.behind || this.behind.width !== like.width || this.behind.height !== like.height) {
+      this.behind?.dispose()
+      this.depths = new THREE.DepthTexture(like.width, like.height, THREE.UnsignedIntType)
+      this.behind = new THREE.WebGLRenderTarget(like.width, like.height, { depthTexture: this.depths })
     }
-    const r = this.renderer
-    const shown = this.scene.children.map((c) => c.visible)
-    for (const c of this.scene.children) c.visible = c.visible && solid.includes(c)
+    const { mask } = this.camera.layers
+    onlySolid(this.camera)
     this.scene.overrideMaterial = this.flatMaterial
-    r.setRenderTarget(this.target)
-    r.clear()
-    r.render(this.scene, this.camera)
-    r.setRenderTarget(null)
+    this.renderer.setRenderTarget(this.behind)
+    this.renderer.clear()
+    this.renderer.render(this.scene, this.camera)
     this.scene.overrideMaterial = null
-    this.scene.children.forEach((c, i) => {
-      c.visible = shown[i]
+    this.camera.layers.mask = mask
+  }
+  /** What depends on the things and not on where they are seen from: shadows, and fires as lights. */
+  private drawShadows(gas: Gas[]) {
+    let casts = false
+    this.scene.traverseVisible((o) => {
+      casts ||= o.castShadow && o !== this.lights.group && !(o as THREE.Light).isLight
     })
+    this.lights.burn(gas.flatMap((g) => g.fire ?? []))
+    this.lights.stale()
+    this.lights.share(casts)
+    this.hazes.clear()
+    if (!gas.length) return this.ground.shade(null, this.toHaze)
+    for (const g of gas) this.hazes.add(g.shade)
+    this.renderer.setRenderTarget(this.haze)
+    this.renderer.setClearColor(0xffffff, 1)
+    this.renderer.clear()
+    this.renderer.render(this.hazes, this.lights.view)
+    this.renderer.setClearColor(0x000000, 0)
+    const { view } = this.lights
+    this.toHaze
+      .set(0.5, 0, 0, 0.5, 0, 0.5, 0, 0.5, 0, 0, 0.5, 0.5, 0, 0, 0, 1)
+      .multiply(view.projectionMatrix)
+      .multiply(view.matrixWorldInverse)
+    this.ground.shade(this.haze.texture, this.toHaze)
   }
   /** Groups that are only on the left (before) or the right (after) half, when the view is split. */
   split: { before: THREE.Object3D[]; after: THREE.Object3D[] } | null = null
-  private render() {
+  private render(): THREE.WebGLRenderTarget {
+    const target = this.developer.target(this.isCoarse)
+    const gas = this.gas()
+    if (this.changed) this.drawShadows(gas)
+    this.changed = false
+    if (gas.length) this.drawDepths(target)
+    this.renderer.setRenderTarget(target)
+    this.renderer.clear()
+    this.drawInto(target)
+    this.developer.develop(target, this.isCoarse)
+    return target
+  }
+  private drawInto(target: THREE.WebGLRenderTarget) {
     const r = this.renderer
-    this.drawDepths()
     const s = this.split
     if (!s) {
-      r.setScissorTest(false)
       r.render(this.scene, this.camera)
       return
     }
-    const { clientWidth: w, clientHeight: h } = this.host
-    r.setScissorTest(true)
+    const w = Math.round(target.width / 2)
+    target.scissorTest = true
     for (const [half, on, off] of [
       [0, s.before, s.after],
       [1, s.after, s.before],
@@ -179,7 +238,8 @@ export class Viewer {
       for (const g of on) g.visible = true
       const hidden = off.map((g) => g.visible)
       for (const g of off) g.visible = false
-      r.setScissor((half * w) / 2, 0, w / 2, h)
+      target.scissor.set(half * w, 0, target.width - w, target.height)
+      r.setRenderTarget(target)
       r.render(this.scene, this.camera)
       on.forEach((g, i) => {
         g.visible = shown[i]
@@ -188,7 +248,8 @@ export class Viewer {
         g.visible = hidden[i]
       })
     }
-    r.setScissorTest(false)
+    target.scissorTest = false
+    target.scissor.set(0, 0, target.width, target.height)
   }
   /** Look along a direction at what is looked at now. */
   turnTo(direction: Vec3) {
@@ -234,23 +295,11 @@ export class Viewer {
     this.camera.position.copy(middle).addScaledVector(way, distance)
     this.lens(distance)
     this.controls.update()
-    this.ground(lower, upper)
-    this.draw()
-  }
-  private ground(lower: Vec3, upper: Vec3) {
-    if (this.grid) {
-      this.scene.remove(this.grid)
-      this.grid.dispose()
-    }
-    const side = Math.ceil(Math.max(upper[0] - lower[0], upper[1] - lower[1]) * 1.6)
-    this.grid = new THREE.GridHelper(side, side, 0x33486b, 0x22334f)
-    this.grid.rotation.x = Math.PI / 2
-    this.grid.position.set(
-      (lower[0] + upper[0]) / 2,
-      (lower[1] + upper[1]) / 2,
-      Math.min(0, lower[2] < -0.5 ? 0 : lower[2]),
-    )
-    this.scene.add(this.grid)
+    const [low, high] = [new THREE.Vector3(...lower), new THREE.Vector3(...upper)]
+    this.ground.put(low, high)
+    low.z = Math.min(low.z, 0)
+    this.lights.cover(low.clone().add(high).multiplyScalar(0.5), 0.72 * high.distanceTo(low))
+    this.draw(true)
   }
   ray(event: PointerEvent | MouseEvent): THREE.Raycaster {
     const r = this.renderer.domElement.getBoundingClientRect()
@@ -268,18 +317,17 @@ export class Viewer {
     small.width = width
     small.height = height
     const c = small.getContext('2d')!
-    const background = c.createLinearGradient(0, 0, 0, height)
-    background.addColorStop(0, '#0F1B2D')
-    background.addColorStop(1, '#1b2e49')
-    c.fillStyle = background
-    c.fillRect(0, 0, width, height)
     const s = Math.max(width / from.width, height / from.height)
     c.drawImage(from, (width - from.width * s) / 2, (height - from.height * s) / 2, from.width * s, from.height * s)
     return new Promise((done) => small.toBlob(done, 'image/png'))
   }
   dispose() {
     this.controls.dispose()
-    this.target?.dispose()
+    this.behind?.dispose()
+    this.haze.dispose()
+    this.lights.dispose()
+    this.developer.dispose()
+    this.ground.dispose()
     this.renderer.dispose()
     this.renderer.domElement.remove()
   }

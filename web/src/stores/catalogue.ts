@@ -2,13 +2,26 @@
 import { defineStore } from 'pinia'
 import { shallowRef } from 'vue'
 import { call } from '../api/client'
-import type { Catalogue, Entry, FlowLook, Form, KindEntry, Lane, ResultEntry, ShapeEntry } from '../api/model'
+import type {
+  Catalogue,
+  Entry,
+  FlowLook,
+  Form,
+  KindEntry,
+  Lane,
+  LightLook,
+  ResultEntry,
+  ShapeEntry,
+  StudyDoc,
+} from '../api/model'
 
+/** Where a study keeps the light of its view: no lane can be called so. */
+export const LIGHT = 'view-light'
 /** The sort of lane that is no flow. */
 export const FIELD = 'field'
 
 export const useCatalogue = defineStore('catalogue', () => {
-  const all = shallowRef<Catalogue>({ steps: [], shapes: [], kinds: [] })
+  const all = shallowRef<Catalogue>({ steps: [], shapes: [], kinds: [], light: [] })
   async function load() {
     if (!all.value.steps.length) all.value = await call<Catalogue>('GET', '/catalogue')
     return all.value
@@ -39,8 +52,14 @@ export const useCatalogue = defineStore('catalogue', () => {
     const rows = forms.flatMap((form) => looks[form] ?? []).map((p) => [p.name, p.default])
     return { ...EVERY_LOOK, ...Object.fromEntries(rows) }
   }
+  /** Light of the view as a study has it. */
+  const lightOf = (doc: StudyDoc | null | undefined): LightLook => ({
+    ...(Object.fromEntries(all.value.light.map((p) => [p.name, p.default])) as unknown as LightLook),
+    ...(doc?.looks[LIGHT] as Partial<LightLook> | undefined),
+  })
   return {
     all,
+    lightOf,
     load,
     kind,
     kindOf,
@@ -75,6 +94,9 @@ export const EVERY_LOOK: FlowLook = {
   glow: 1,
   cold: 200,
   hot: 1200,
+  warm: 1.5,
+  onward: 0.35,
+  foam: null,
   opacity: 1,
   draw: 'surface',
   paint: 'wet',

@@ -53,7 +53,12 @@ export const useRuns = defineStore('runs', () => {
   const stale = computed(() => (study.doc?.flows ?? []).some((f) => isStale(f.id)))
   const kindOf = (flow: string) => study.laneOf(flow)?.kind
   const formOf = (flow: string) => listed.mainOf(kindOf(flow))?.form
-  const lookOf = (flow: string): FlowLook => ({ ...listed.plainLook(kindOf(flow)), ...study.doc?.looks[flow] })
+  const light = computed(() => listed.lightOf(study.doc))
+  const lookOf = (flow: string): FlowLook => ({
+    ...listed.plainLook(kindOf(flow)),
+    ...study.doc?.looks[flow],
+    key: [light.value.azimuth, light.value.height],
+  })
 
   /** What runs depend on, and what it was when they were last asked for: looks and names are no part of it. */
   const signature = computed(() => {
@@ -312,6 +317,7 @@ export const useRuns = defineStore('runs', () => {
     shown,
     drawn,
     current,
+    light,
     lookOf,
     formOf,
     problem,

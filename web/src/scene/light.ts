@@ -1,0 +1,173 @@
+/** The light of the view: a key that throws shadows, a sky and a fill, and what burns; one set of numbers for every
+ * shader, and three.js's own lights for what has its materials. */
+import * as THREE from 'three'
+import type { LightLook, Vec3 } from '../api/model'
+
+const KEY = new THREE.Color(1.0, 0.93, 0.8)
+const SKY = new THREE.Color(0.36, 0.46, 0.66)
+const LOW = new THREE.Color(0.05, 0.07, 0.11)
+const FILL = new THREE.Color(0.42, 0.5, 0.68)
+/** Fires that light what is near: as many as shaders have room for. */
+export const FIRES = 2
+const SHADOW = 1024
+
+/** What all shaders of the view share: who lights them, and how they are seen. Given to materials by reference. */
+export const shared = {
+  keyWay: { value: new THREE.Vector3(-0.35, -0.45, 0.82).normalize() },
+  keyColour: { value: new THREE.Color() },
+  skyColour: { value: new THREE.Color() },
+  lowColour: { value: new THREE.Color() },
+  fillWay: { value: new THREE.Vector3(0.6, 0.7, 0.3).normalize() },
+  fillColour: { value: new THREE.Color() },
+  shadowMap: { value: null as THREE.Texture | null },
+  shadowMatrix: { value: new THREE.Matrix4() },
+  shadowed: { value: 0 },
+  firePlace: { value: Array.from({ length: FIRES }, () => new THREE.Vector4(0, 0, 0, 1)) },
+  fireColour: { value: Array.from({ length: FIRES }, () => new THREE.Color(0, 0, 0)) },
+  /** Fog: share a metre that is lost, and the colour it is lost to. */
+  fogged: { value: 0 },
+  fogColour: { value: new THREE.Color(0x14233a) },
+  /** One over the exposure: for what looks the same however bright the rest is. */
+  unexposed: { value: 1 },
+}
+
+/** GLSL that needs `shared`: how much of each light comes to a place. Colours are linear. */
+export const LIT = `
+uniform vec3 keyWay, keyColour, skyColour, lowColour, fillWay, fillColour, fogColour;
+uniform highp sampler2DShadow shadowMap; uniform mat4 shadowMatrix; uniform float shadowed; uniform float fogged;
+uniform vec4 firePlace[${FIRES}]; uniform vec3 fireColour[${FIRES}]; uniform float unexposed;
+float keyReaches(vec3 place) {
+  if (shadowed < 0.5) return 1.0;
+  vec3 s = (shadowMatrix * vec4(place, 1.0)).xyz;
+  if (any(lessThan(s, vec3(0.0))) || any(greaterThan(s, vec3(1.0)))) return 1.0;
+  return texture(shadowMap, vec3(s.xy, s.z - 0.002));
+}
+vec3 firesOn(vec3 place, vec3 n) {
+  vec3 sum = vec3(0.0);
+  for (int i = 0; i < ${FIRES}; i++) {
+    vec3 to = firePlace[i].xyz - place;
+    float far = dot(to, to) + firePlace[i].w * firePlace[i].w;
+    sum += fireColour[i] * max(dot(n, to) * inversesqrt(far) * 0.7 + 0.3, 0.0) / far;
+  }
+  return sum;
+}
+vec3 lightOn(vec3 place, vec3 n, float reaches) {
+  return keyColour * max(dot(n, keyWay), 0.0) * reaches + mix(lowColour, skyColour, 0.5 + 0.5 * n.z)
+    + fillColour * max(dot(n, fillWay), 0.0) + firesOn(place, n);
+}
+vec3 environment(vec3 d) {
+  vec3 sky = mix(lowColour * 0.6, skyColour * 1.5, smoothstep(-0.25, 0.95, d.z));
+  return sky + keyColour * 0.30 * pow(max(dot(d, keyWay), 0.0), 6.0) + fillColour * pow(max(dot(d, fillWay), 0.0), 3.0);
+}
+vec3 inFog(vec3 colour, float far) { return fogged > 0.0 ? mix(fogColour * unexposed, colour, exp(-fogged * far)) : colour; }
+vec3 linear(vec3 c) { return mix(c / 12.92, pow((c + 0.055) / 1.055, vec3(2.4)), step(vec3(0.04045), c)); }
+`
+
+export interface Fire {
+  place: THREE.Vector3
+  /** How large it is, in m: within that it does not grow brighter. */
+  size: number
+  colour: THREE.Color
+}
+
+/** Direction toward a light from its azimuth (from +x toward +y) and height above the floor, in degrees. */
+export function toward(azimuth: number, height: number): Vec3 {
+  const [a, h] = [azimuth, height].map((d) => (d * Math.PI) / 180)
+  return [Math.cos(a) * Math.cos(h), Math.sin(a) * Math.cos(h), Math.sin(h)]
+}
+
+export class Lights {
+  readonly group = new THREE.Group()
+  private readonly key = new THREE.DirectionalLight(KEY, 1)
+  private readonly sky = new THREE.HemisphereLight(SKY, LOW, 1)
+  private readonly fill = new THREE.DirectionalLight(FILL, 1)
+  private readonly fires = Array.from({ length: FIRES }, () => new THREE.PointLight(0xffffff, 0, 0, 2))
+  private readonly middle = new THREE.Vector3()
+  private radius = 4
+
+  constructor(private readonly renderer: THREE.WebGLRenderer) {
+    renderer.shadowMap.enabled = true
+    renderer.shadowMap.type = THREE.PCFShadowMap
+    renderer.shadowMap.autoUpdate = false
+    this.key.castShadow = true
+    this.key.shadow.mapSize.set(SHADOW, SHADOW)
+    this.key.shadow.normalBias = 0.02
+    this.group.add(this.key, this.key.target, this.sky, this.fill, this.fill.target, ...this.fires)
+  }
+  /** As a study says; strengths are times what is usual. */
+  set(look: LightLook) {
+    const way = toward(look.azimuth, look.height)
+    shared.keyWay.value.set(...way)
+    // from the other side, low, so that what the key leaves dark keeps its form
+    shared.fillWay.value.set(...toward(look.azimuth + 155, 18))
+    shared.keyColour.value.copy(KEY).multiplyScalar(0.95 * look.key)
+    shared.skyColour.value.copy(SKY).multiplyScalar(0.62 * look.sky)
+    shared.lowColour.value.copy(LOW).multiplyScalar(0.62 * look.sky)
+    shared.fillColour.value.copy(FILL).multiplyScalar(0.24 * look.fill)
+    shared.fogged.value = look.fog
+    for (const [light, colour] of [
+      [this.key, shared.keyColour],
+      [this.sky, shared.skyColour],
+      [this.fill, shared.fillColour],
+    ] as const) {
+      light.color.copy(colour.value)
+      light.intensity = Math.PI // three.js divides by π where it is taken up
+    }
+    this.sky.groundColor.copy(shared.lowColour.value)
+    this.sky.position.set(0, 0, 1)
+    this.place()
+  }
+  /** What the shadows have to cover. */
+  cover(middle: THREE.Vector3, radius: number) {
+    this.middle.copy(middle)
+    this.radius = radius
+    this.place()
+  }
+  private place() {
+    const { key, fill, middle, radius } = this
+    key.target.position.copy(middle)
+    key.position.copy(middle).addScaledVector(shared.keyWay.value, 2 * radius)
+    fill.target.position.copy(middle)
+    fill.position.copy(middle).addScaledVector(shared.fillWay.value, 2 * radius)
+    this.view.position.copy(key.position)
+    for (const camera of [key.shadow.camera, this.view]) {
+      const [left, right, top, bottom] = [-radius, radius, radius, -radius]
+      Object.assign(camera, { left, right, top, bottom, near: radius * 0.5, far: radius * 3.5 })
+      camera.up.set(0, 1, 0)
+      camera.updateProjectionMatrix()
+    }
+    this.view.lookAt(middle)
+    this.view.updateMatrixWorld(true)
+    key.shadow.bias = -0.0006
+    this.group.updateMatrixWorld(true)
+    this.stale()
+  }
+  /** What throws shadows has changed. */
+  stale() {
+    this.renderer.shadowMap.needsUpdate = true
+  }
+  /** The scene as the key sees it. */
+  readonly view = new THREE.OrthographicCamera()
+  /** Tell shaders of the shadows that were drawn last. */
+  share(casts: boolean) {
+    shared.shadowMap.value = this.key.shadow.map?.depthTexture ?? null
+    shared.shadowMatrix.value = this.key.shadow.matrix
+    shared.shadowed.value = casts && shared.shadowMap.value ? 1 : 0
+  }
+  burn(fires: Fire[]) {
+    const first = [...fires].sort((a, b) => b.colour.r - a.colour.r).slice(0, FIRES)
+    for (let i = 0; i < FIRES; i++) {
+      const fire = first[i]
+      const { x, y, z } = fire?.place ?? new THREE.Vector3()
+      shared.firePlace.value[i].set(x, y, z, fire?.size ?? 1)
+      if (fire) shared.fireColour.value[i].copy(fire.colour)
+      else shared.fireColour.value[i].setRGB(0, 0, 0)
+      this.fires[i].position.set(x, y, z)
+      this.fires[i].color.copy(shared.fireColour.value[i])
+      this.fires[i].intensity = fire ? Math.PI : 0
+    }
+  }
+  dispose() {
+    this.key.shadow.map?.dispose()
+  }
+}
