@@ -1,13 +1,14 @@
 <template>
   <v-dialog :model-value="open" width="520" @update:model-value="$emit('update:open', $event)">
     <v-card class="search" data-testid="search">
-      <input
+      <TextLine
         ref="field"
-        v-model="query"
-        class="find"
+        stays
+        :value="query"
         placeholder="Search steps, lanes, shapes and actions"
-        aria-label="Search everything"
-        data-testid="search-field"
+        label="Search everything"
+        testid="search-field"
+        @input="(v) => (query = v)"
         @keydown.enter="go(found[at])"
         @keydown.down.prevent="at = Math.min(at + 1, found.length - 1)"
         @keydown.up.prevent="at = Math.max(at - 1, 0)"
@@ -34,6 +35,7 @@
 
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import TextLine from '../controls/TextLine.vue'
 import { useCatalogue } from '../stores/catalogue'
 import { useStudy } from '../stores/study'
 import { focusSoon } from '../lib/focus'
@@ -46,7 +48,7 @@ const study = useStudy()
 const listed = useCatalogue()
 const query = ref('')
 const at = ref(0)
-const field = ref<HTMLInputElement | null>(null)
+const field = ref<{ input: () => HTMLElement | null } | null>(null)
 interface Found {
   name: string
   kind: string
@@ -99,7 +101,7 @@ watch(
     if (on) {
       query.value = ''
       at.value = 0
-      focusSoon(() => field.value)
+      focusSoon(() => field.value?.input())
     }
   },
 )
@@ -114,13 +116,6 @@ watch(query, () => {
   display: flex;
   flex-direction: column;
   max-height: 460px;
-}
-.find {
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  padding: 7px 10px;
-  background: var(--card);
-  color: inherit;
 }
 .list {
   overflow: auto;

@@ -35,29 +35,44 @@
     </div>
     <span class="muted" data-testid="run-state" role="status">{{ words }}</span>
     <span class="num"
-      ><input class="fps num" :value="clock.fps" aria-label="Frames a second" @change="setFps" @keydown.enter="leave" />
+      ><NumberField
+        quiet
+        class="few"
+        :value="clock.fps"
+        label="Frames a second"
+        :low="0"
+        open-below
+        :high="240"
+        @change="setFps"
+      />
       fps</span
     >
-    <span class="num" title="Slow motion: times as slow as it happened; the same seconds in more frames"
-      ><input
-        class="fps num"
+    <span v-tooltip="'Slow motion: times as slow as it happened; the same seconds in more frames'" class="num"
+      ><NumberField
+        quiet
+        class="few"
         :value="clock.slow_motion"
-        aria-label="Slow motion"
-        data-testid="clock-slow"
+        label="Slow motion"
+        :low="0"
+        open-below
+        :high="100"
+        testid="clock-slow"
         @change="setSlow"
-        @keydown.enter="leave"
       />
       × slow</span
     >
     <span class="num"
       >end
-      <input
-        class="fps num"
+      <NumberField
+        quiet
+        class="few"
+        integer
         :value="clock.end"
-        aria-label="Last frame"
-        data-testid="clock-end"
+        label="Last frame"
+        :low="clock.start"
+        :high="clock.start + 99999"
+        testid="clock-end"
         @change="setEnd"
-        @keydown.enter="leave"
     /></span>
   </div>
 </template>
@@ -65,6 +80,7 @@
 <script setup lang="ts">
 import { mdiPause, mdiPlay } from '@mdi/js'
 import { computed, ref } from 'vue'
+import NumberField from '../inspector/NumberField.vue'
 import { shown } from '../lib/quantity'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
@@ -105,33 +121,18 @@ function scrub(event: PointerEvent) {
   runs.play(false)
   runs.go(clock.value.start + Math.floor(((event.clientX - r.left) / r.width) * length.value))
 }
-function setFps(event: Event) {
-  const v = Number((event.target as HTMLInputElement).value)
-  if (v > 0 && v <= 240)
-    study.edit(`Frames a second ${clock.value.fps} → ${v}`, (d) => {
-      d.clock.fps = v
-    })
-}
-/** Enter takes the number and gives the keyboard back to the Desk. */
-function setSlow(event: Event) {
-  const box = event.target as HTMLInputElement
-  const v = Number(box.value)
-  if (v > 0 && v <= 100)
-    study.edit(`Slow motion ${clock.value.slow_motion} → ${v}`, (d) => {
-      d.clock.slow_motion = v
-    })
-  else box.value = String(clock.value.slow_motion)
-}
-function leave(event: KeyboardEvent) {
-  ;(event.target as HTMLInputElement).blur()
-}
-function setEnd(event: Event) {
-  const v = Math.round(Number((event.target as HTMLInputElement).value))
-  if (v >= clock.value.start && v < clock.value.start + 100000)
-    study.edit(`Last frame ${clock.value.end} → ${v}`, (d) => {
-      d.clock.end = v
-    })
-}
+const setFps = (v: number) =>
+  study.edit(`Frames a second ${clock.value.fps} → ${v}`, (d) => {
+    d.clock.fps = v
+  })
+const setSlow = (v: number) =>
+  study.edit(`Slow motion ${clock.value.slow_motion} → ${v}`, (d) => {
+    d.clock.slow_motion = v
+  })
+const setEnd = (v: number) =>
+  study.edit(`Last frame ${clock.value.end} → ${v}`, (d) => {
+    d.clock.end = v
+  })
 </script>
 
 <style scoped>
@@ -168,11 +169,8 @@ function setEnd(event: Event) {
   background: var(--signal);
   margin-left: -1px;
 }
-.fps {
-  width: 36px;
-  text-align: right;
-  border-bottom: 1px solid var(--line);
-  color: inherit;
+.few :deep(input) {
+  width: 30px;
 }
 .play {
   width: 22px;

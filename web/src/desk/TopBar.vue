@@ -2,13 +2,7 @@
   <header class="top">
     <router-link to="/" class="home"><b>Errant Gust</b></router-link
     ><span class="muted">▸</span>
-    <input
-      class="title"
-      :value="study.doc?.name"
-      aria-label="Name of the study"
-      @change="rename"
-      @keydown.enter="($event.target as HTMLInputElement).blur()"
-    />
+    <TextLine class="title" :value="study.doc?.name ?? ''" label="Name of the study" @change="rename" />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
     <button
       :disabled="!study.undoLabel"
@@ -94,10 +88,7 @@
     <router-link to="/handbook">Handbook</router-link>
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />
-    <select v-model="runs.quality" aria-label="Quality of the run" data-testid="quality">
-      <option>preview</option>
-      <option>full</option>
-    </select>
+    <PickOne v-model="runs.quality" class="quality" :items="QUALITIES" label="Quality of the run" testid="quality" />
     <v-btn class="go" title="Run (Ctrl+Enter)" data-testid="run" @click="runs.start(runs.quality)">Run</v-btn>
   </header>
 </template>
@@ -117,11 +108,14 @@ import { computed } from 'vue'
 import { useTheme } from 'vuetify'
 import RunCost from './RunCost.vue'
 import type { Finding } from '../api/model'
+import PickOne from '../controls/PickOne.vue'
+import TextLine from '../controls/TextLine.vue'
 import { useMeasuring } from '../stores/measuring'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
 const emit = defineEmits<{ search: []; history: []; keys: [] }>()
+const QUALITIES = (['preview', 'full'] as const).map((id) => ({ id, name: id }))
 const study = useStudy()
 const numbers = useMeasuring()
 const runs = useRuns()
@@ -139,8 +133,8 @@ const said = computed(
       refused: `not saved: ${study.message}`,
     })[study.state],
 )
-function rename(event: Event) {
-  const name = (event.target as HTMLInputElement).value.trim()
+function rename(typed: string) {
+  const name = typed.trim()
   if (name && name !== study.doc?.name)
     study.edit(`Rename to ${name}`, (d) => {
       d.name = name
@@ -195,9 +189,14 @@ a:hover {
   text-decoration: underline;
 }
 .title {
-  background: none;
-  color: inherit;
   width: 150px;
+}
+.title :deep(.v-field__outline) {
+  opacity: 0;
+}
+.title:hover :deep(.v-field__outline),
+.title :deep(.v-field--focused .v-field__outline) {
+  opacity: 1;
 }
 .sp {
   flex: 1;
@@ -227,12 +226,8 @@ a:hover {
 button:disabled {
   opacity: 0.35;
 }
-select {
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  padding: 2px 6px;
-  background: var(--card);
-  color: inherit;
+.quality {
+  width: 78px;
 }
 .checks {
   font-weight: 600;

@@ -10,18 +10,6 @@
     @pointermove="hover"
     @pointerleave="spot = null"
   >
-    <div class="draws">
-      <button
-        v-for="d in draws"
-        :key="d.key"
-        :class="{ on: d.on }"
-        :aria-pressed="d.on"
-        :title="`${d.label} (${d.key})`"
-        @click="d.toggle()"
-      >
-        {{ d.label }}
-      </button>
-    </div>
     <div class="peek">
       <template v-if="shows.peek"><b>before this step</b></template>
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
@@ -38,6 +26,7 @@
       @go="goTo"
       @keep="keepView"
       @picture="savePicture"
+      @expose="fitExposure"
     />
     <template v-if="shows.split"
       ><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template
@@ -94,7 +83,7 @@ import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } fr
 import { drawRegions, drawShapes } from '../scene/shapes'
 import { clear } from '../scene/materials'
 import { Viewer } from '../scene/viewer'
-import { useCatalogue } from '../stores/catalogue'
+import { LIGHT } from '../stores/catalogue'
 import { useLook } from '../stores/look'
 import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
@@ -106,24 +95,12 @@ const study = useStudy()
 const runs = useRuns()
 const look = useLook()
 const shows = useView()
-const listed = useCatalogue()
 /** What instances may stand on besides the points of the flow. */
 const SPREAD = 'spread points'
 const host = ref<HTMLElement | null>(null)
 const spot = ref<{ at: Vec3; text: string } | null>(null)
 const unit = computed(() => barbUnit(look.mapping.high))
 const laneName = computed(() => look.gas?.name ?? study.laneOf(look.target?.lane ?? '')?.name ?? '')
-/** What the flows are: one word for the button that shows them. */
-const carried = computed(() => {
-  const kinds = [...new Set((study.doc?.flows ?? []).map((f) => f.kind))]
-  return (kinds.length === 1 && listed.kind(kinds[0])?.label) || 'Flows'
-})
-const draws = computed(() => [
-  { key: '1', label: 'Probe', on: shows.showProbe, toggle: () => (shows.showProbe = !shows.showProbe) },
-  { key: '2', label: 'Slice', on: shows.showSlice, toggle: () => (shows.showSlice = !shows.showSlice) },
-  { key: '3', label: carried.value, on: shows.showFlows, toggle: () => (shows.showFlows = !shows.showFlows) },
-  { key: '4', label: 'Shapes', on: shows.showShapes, toggle: () => (shows.showShapes = !shows.showShapes) },
-])
 let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 const layers = {
@@ -161,11 +138,15 @@ const selectedFlow = computed(() => {
   return s?.kind === 'lane' ? s.id : s?.kind === 'step' ? s.lane : ''
 })
 /** Shapes in the way of something: of a flow, or that a field is led around. */
-const obstacles = computed(() => study.doc ? shapesThat(study.doc, 'blocks') : new Set<string>())
-/** Shapes that bring a flow in that is shown: it is to be seen, and not them. */
+const obstacles = computed(() => (study.doc ? shapesThat(study.doc, 'blocks') : new Set<string>()))
+/** Shapes that bring a flow in that is shown: it is to be seen, and not them; what instances stand on stays. */
 const emitting = computed(() =>
   study.doc && shows.showFlows
-    ? shapesThat(study.doc, 'emits', (lane) => runs.lookOf(lane).shown && !!runs.shown[lane])
+    ? shapesThat(
+        study.doc,
+        'emits',
+        (lane) => runs.lookOf(lane).shown && !!runs.shown[lane] && !areDrawn(runs.drawn[lane] ?? null),
+      )
     : new Set<string>(),
 )
 function shapesAndRegions() {
@@ -309,6 +290,16 @@ function lookAt(whole = false) {
 }
 defineExpose({ frame: lookAt, picture: () => viewer?.picture() ?? Promise.resolve(null) })
 
+function fitExposure() {
+  const stops = viewer?.fittedExposure()
+  if (stops == null) {
+    runs.problem = 'Nothing bright enough is in the picture to fit the exposure to'
+    return
+  }
+  study.edit(`Exposure → ${stops} stops`, (d) => {
+    d.looks[LIGHT] = { ...d.looks[LIGHT], exposure: stops } as never
+  })
+}
 async function savePicture() {
   const blob = await viewer?.picture(1280, 800)
   if (!blob) return
@@ -474,7 +465,6 @@ watch(
   position: absolute;
   inset: 0;
 }
-.draws,
 .peek,
 .legend,
 .read {
@@ -482,22 +472,6 @@ watch(
   color: #dfe6f2;
   font-size: 11.5px;
   z-index: 1;
-}
-.draws {
-  left: 14px;
-  top: 8px;
-  display: flex;
-  gap: 2px;
-}
-.draws button {
-  padding: 4px 9px;
-  color: #c9d3e6;
-  border-bottom: 2px solid transparent;
-  font-size: 12px;
-}
-.draws button.on {
-  color: #fff;
-  border-color: #d2492a;
 }
 .peek {
   right: 14px;

@@ -2,20 +2,10 @@
   <details class="out" data-testid="export">
     <summary>Take away</summary>
     <div class="line">
-      <select v-model="field" aria-label="Field to bake" data-testid="bake-field">
-        <option v-for="f in study.doc?.fields" :key="f.id" :value="f.id">{{ f.name }}</option>
-      </select>
+      <PickOne v-model="field" :items="named(study.doc?.fields)" label="Field to bake" testid="bake-field" />
       on
-      <select v-model="region" aria-label="Region" data-testid="bake-region">
-        <option v-for="r in study.doc?.regions" :key="r.id" :value="r.id">{{ r.name }}</option>
-      </select>
-      <select v-model="format" aria-label="Format" data-testid="bake-format">
-        <option>vdb</option>
-        <option>npz</option>
-        <option>vti</option>
-        <option value="obj">surface, obj</option>
-        <option value="ply">surface, ply</option>
-      </select>
+      <PickOne v-model="region" :items="named(study.doc?.regions)" label="Region" testid="bake-region" />
+      <PickOne v-model="format" :items="BAKES" label="Format" testid="bake-format" />
       <v-btn size="small" variant="outlined" :disabled="!field || !region || busy" data-testid="bake" @click="bake"
         >Bake</v-btn
       >
@@ -24,12 +14,14 @@
       <span>{{
         runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet'
       }}</span>
-      <select v-if="results.length > 1" v-model="what" aria-label="What of the flow" data-testid="export-what">
-        <option v-for="r in results" :key="r.name" :value="r.name">{{ r.label }}</option>
-      </select>
-      <select v-model="points" aria-label="Format of the sequence" data-testid="export-format">
-        <option v-for="f in formats" :key="f">{{ f }}</option>
-      </select>
+      <PickOne
+        v-if="results.length > 1"
+        v-model="what"
+        :items="results.map((r) => ({ id: r.name, name: r.label }))"
+        label="What of the flow"
+        testid="export-what"
+      />
+      <PickOne v-model="points" :items="plain(formats)" label="Format of the sequence" testid="export-format" />
       <v-btn
         size="small"
         variant="outlined"
@@ -40,13 +32,9 @@
       >
     </div>
     <div v-if="study.doc?.shapes.length" class="line">
-      <select v-model="shape" aria-label="Shape to write" data-testid="shape-file">
-        <option v-for="s in study.doc.shapes" :key="s.id" :value="s.id">{{ s.name }}</option>
-      </select>
+      <PickOne v-model="shape" :items="named(study.doc?.shapes)" label="Shape to write" testid="shape-file" />
       at this frame
-      <select v-model="shapeFormat" aria-label="Format of the shape" data-testid="shape-format">
-        <option v-for="f in ['obj', 'ply', 'stl', 'usd', 'npz', 'vdb']" :key="f">{{ f }}</option>
-      </select>
+      <PickOne v-model="shapeFormat" :items="plain(SHAPES)" label="Format of the shape" testid="shape-format" />
       <v-btn size="small" variant="outlined" :disabled="!shape || busy" data-testid="write-shape" @click="writeShape"
         >Write</v-btn
       >
@@ -58,6 +46,7 @@
 <script setup lang="ts">
 import { computed, ref, watchEffect } from 'vue'
 import { download } from '../api/client'
+import PickOne from '../controls/PickOne.vue'
 import { bytes } from '../lib/quantity'
 import { useCatalogue } from '../stores/catalogue'
 import { useRuns } from '../stores/runs'
@@ -66,6 +55,14 @@ import { useStudy } from '../stores/study'
 const study = useStudy()
 const runs = useRuns()
 const listed = useCatalogue()
+const named = (all: { id: string; name: string }[] | undefined) => (all ?? []).map(({ id, name }) => ({ id, name }))
+const plain = (all: string[]) => all.map((id) => ({ id, name: id }))
+const SHAPES = ['obj', 'ply', 'stl', 'usd', 'npz', 'vdb']
+const BAKES = [
+  ...plain(['vdb', 'npz', 'vti']),
+  { id: 'obj', name: 'surface, obj' },
+  { id: 'ply', name: 'surface, ply' },
+]
 const field = ref('')
 const region = ref('')
 const format = ref('vdb')
@@ -154,14 +151,8 @@ summary {
   justify-content: space-between;
   flex-wrap: wrap;
 }
-select {
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  background: var(--card);
-  color: inherit;
-  max-width: 92px;
-  padding: 1px 4px;
-  font-size: 12px;
+.line .pick {
+  flex: 0 1 96px;
 }
 .bad {
   color: rgb(var(--v-theme-error)) !important;

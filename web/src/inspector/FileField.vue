@@ -1,26 +1,27 @@
 <template>
   <div class="file">
-    <select
+    <PickOne
       v-if="names.length || value"
-      :value="value"
-      :aria-label="label"
-      @change="$emit('change', ($event.target as HTMLSelectElement).value)"
+      :model-value="value"
+      :items="items"
+      :label="label"
+      :none="`${value} (missing)`"
+      @update:model-value="(v) => emit('change', v)"
+    />
+    <FilePick v-slot="{ open }" :accept="ACCEPT[sort]" :testid="`file-${sort}`" @file="take"
+      ><button class="link" :disabled="busy" :data-testid="`upload-${sort}`" @click="open">
+        {{ busy ? 'reading …' : 'import …' }}
+      </button></FilePick
     >
-      <option value="">none</option>
-      <option v-for="n in names" :key="n" :value="n">{{ n }}</option>
-      <option v-if="value && !names.includes(value)" :value="value">{{ value }} (missing)</option>
-    </select>
-    <button class="link" :disabled="busy" :data-testid="`upload-${sort}`" @click="picker?.click()">
-      {{ busy ? 'reading …' : 'import …' }}
-    </button>
-    <input ref="picker" type="file" hidden :accept="ACCEPT[sort]" :data-testid="`file-${sort}`" @change="take" />
     <p v-if="said" :class="{ bad }" :role="bad ? 'alert' : 'status'">{{ said }}</p>
   </div>
 </template>
 
 <script setup lang="ts">
-import { onMounted, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { call, uploadFile } from '../api/client'
+import FilePick from '../controls/FilePick.vue'
+import PickOne from '../controls/PickOne.vue'
 import { useStudy } from '../stores/study'
 
 const ACCEPT: Record<string, string> = {
@@ -32,8 +33,8 @@ const ACCEPT: Record<string, string> = {
 const props = defineProps<{ value: string; sort: string; label: string }>()
 const emit = defineEmits<{ change: [file: string] }>()
 const study = useStudy()
-const picker = ref<HTMLInputElement | null>(null)
 const names = ref<string[]>([])
+const items = computed(() => [{ id: '', name: 'none' }, ...names.value.map((n) => ({ id: n, name: n }))])
 const said = ref('')
 const bad = ref(false)
 const busy = ref(false)
@@ -41,11 +42,7 @@ async function list() {
   const files = await call<{ name: string; sorts: string[] }[]>('GET', `/studies/${study.key}/files`).catch(() => [])
   names.value = files.filter((f) => f.sorts.includes(props.sort)).map((f) => f.name)
 }
-async function take(event: Event) {
-  const input = event.target as HTMLInputElement
-  const file = input.files?.[0]
-  input.value = ''
-  if (!file) return
+async function take(file: File) {
   busy.value = true
   bad.value = false
   try {
@@ -71,15 +68,6 @@ watch(() => props.sort, list)
   gap: 6px;
   justify-content: flex-end;
   align-items: center;
-}
-select {
-  border: 1px solid var(--line);
-  border-radius: 10px;
-  padding: 1px 8px;
-  background: var(--card);
-  color: inherit;
-  font-size: 12px;
-  max-width: 120px;
 }
 .link {
   color: var(--muted);

@@ -7,19 +7,29 @@
     <template v-if="kind === 'region' && region"><RegionForm :region="region" /></template>
     <template v-else-if="entry && part">
       <h2>
-        <input
+        <TextLine
           v-if="kind === 'shape'"
           class="name"
           :value="(part as Shape).name"
-          aria-label="Name"
+          label="Name"
           @change="rename"
         /><span v-else data-testid="inspector-title">{{ entry.label }}</span>
-        <label v-if="step" class="on"
-          ><input type="checkbox" :checked="step.on" data-testid="step-on" @change="toggle" /> on</label
-        >
-        <label v-if="kind === 'shape'" class="on"
-          ><input type="checkbox" :checked="(part as Shape).shown" @change="toggleShown" /> shown</label
-        >
+        <TickBox
+          v-if="step"
+          class="on"
+          :model-value="step.on"
+          words="on"
+          testid="step-on"
+          @update:model-value="toggle"
+        />
+        <TickBox
+          v-if="kind === 'shape'"
+          class="on"
+          :model-value="(part as Shape).shown"
+          words="shown"
+          testid="shape-shown"
+          @update:model-value="toggleShown"
+        />
       </h2>
       <p>{{ firstSentence }}</p>
       <p v-if="kind === 'shape' && fault" class="fault" role="alert" data-testid="shape-fault">{{ fault }}</p>
@@ -99,6 +109,8 @@ import { storeToRefs } from 'pinia'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
 import type { ParamSpec, Region, Shape } from '../api/model'
+import TextLine from '../controls/TextLine.vue'
+import TickBox from '../controls/TickBox.vue'
 import { applies } from '../lib/applies'
 import { paint } from '../lib/colour'
 import { shown } from '../lib/quantity'
@@ -228,9 +240,9 @@ function toggleShown() {
     if (s) s.shown = !s.shown
   })
 }
-function rename(event: Event) {
+function rename(typed: string) {
   const id = (part.value as Shape).id
-  const name = (event.target as HTMLInputElement).value.trim()
+  const name = typed.trim()
   if (name)
     study.edit(`Rename to ${name}`, (d) => {
       d.shapes.find((x) => x.id === id)!.name = name
@@ -259,20 +271,14 @@ function rename(event: Event) {
   font-size: 12px;
   font-weight: 400;
   color: var(--muted);
-  display: flex;
-  gap: 4px;
-  align-items: center;
-}
-.insp h2 .on input,
-.insp input[type='checkbox'] {
-  accent-color: var(--signal);
+  flex: none;
 }
 .insp .name {
+  width: 190px;
+}
+.insp .name .v-field {
   font-weight: 600;
   font-size: 16px;
-  width: 190px;
-  background: none;
-  color: inherit;
 }
 .insp p {
   color: var(--muted);

@@ -1,17 +1,18 @@
 <template>
   <div class="nf" :class="{ wrong: problem }">
-    <input
-      :value="text"
-      class="num"
+    <v-text-field
+      ref="box"
+      class="slim num"
+      :model-value="text"
       :aria-label="label"
       :disabled="disabled"
-      :data-testid="testid"
       inputmode="decimal"
       spellcheck="false"
-      @input="text = ($event.target as HTMLInputElement).value"
-      @focus="focus"
-      @blur="commit"
-      @keydown.enter="($event.target as HTMLInputElement).blur()"
+      variant="underlined"
+      hide-details
+      @update:model-value="(v: string) => (text = v)"
+      @update:focused="(on: boolean) => (on ? focus() : commit())"
+      @keydown.enter="input()?.blur()"
       @keydown.esc="revert"
       @keydown.up.prevent="nudge($event, 1)"
       @keydown.down.prevent="nudge($event, -1)"
@@ -21,17 +22,18 @@
     <span
       v-if="!quiet"
       class="unit drag"
-      title="Drag to change; Shift for large steps, Alt for small"
       :data-testid="testid && `drag-${testid}`"
+      title="Drag to change; Shift for large steps, Alt for small"
       @pointerdown.prevent="grip"
       >{{ unit || '↔' }}</span
     >
-    <div v-if="problem" class="why" role="alert">{{ problem }}</div>
+    <div v-if="problem" :id="whyId" class="why" role="alert">{{ problem }}</div>
   </div>
 </template>
 
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { ref, useId, watch } from 'vue'
+import { useInput } from '../controls/marked'
 import { parseQuantity, shown } from '../lib/quantity'
 
 const props = defineProps<{
@@ -48,6 +50,7 @@ const props = defineProps<{
   disabled?: boolean
   testid?: string
   parse?: (text: string) => number | undefined
+  describedby?: string
 }>()
 const emit = defineEmits<{ change: [value: number] }>()
 const text = ref(shown(props.value, 6))
@@ -60,9 +63,16 @@ watch(
   },
 )
 
-function focus(event: FocusEvent) {
+const whyId = useId()
+const { box, input } = useInput(() => ({
+  'data-testid': props.testid,
+  'aria-invalid': problem.value ? 'true' : undefined,
+  'aria-describedby': [problem.value && whyId, props.describedby].filter(Boolean).join(' ') || undefined,
+}))
+void box
+function focus() {
   focused.value = true
-  ;(event.target as HTMLInputElement).select()
+  input()?.select()
 }
 function send(value: number): boolean {
   const v = props.integer ? Math.round(value) : value
@@ -134,23 +144,9 @@ function reset() {
   gap: 4px;
   position: relative;
 }
-input {
+.nf :deep(input) {
   width: 68px;
   text-align: right;
-  background: transparent;
-  border: 1px solid transparent;
-  border-bottom-color: var(--line);
-  padding: 1px 3px;
-  color: inherit;
-  font-size: 12.5px;
-}
-input:hover {
-  border-color: var(--line);
-}
-input:focus {
-  background: var(--card);
-  border-color: var(--signal);
-  outline: none;
 }
 .unit {
   color: var(--muted);
@@ -162,8 +158,8 @@ input:focus {
   touch-action: none;
   user-select: none;
 }
-.wrong input {
-  border-color: rgb(var(--v-theme-error));
+.wrong :deep(input) {
+  color: rgb(var(--v-theme-error));
 }
 .why {
   position: absolute;

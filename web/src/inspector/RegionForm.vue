@@ -1,5 +1,5 @@
 <template>
-  <h2><input class="name" :value="region.name" aria-label="Name" @change="rename" /></h2>
+  <h2><TextLine class="name" :value="region.name" label="Name" @change="rename" /></h2>
   <p>A box of voxels, fitted to shapes or set by its corners.</p>
   <div class="row">
     <button
@@ -47,62 +47,44 @@
     >
   </div>
   <div v-if="region.bounds.fit.length" class="row">
-    <label :title="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"
-      ><input
-        type="checkbox"
-        :checked="region.follow"
-        data-testid="follow"
-        @change="
-          change('Follow', (r) => {
-            r.follow = !r.follow
-          })
-        "
-      />
-      follow moving shapes</label
-    >
+    <TickBox
+      v-tooltip="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"
+      :model-value="!!region.follow"
+      words="follow moving shapes"
+      testid="follow"
+      @update:model-value="(on) => change('Follow', (r) => void (r.follow = on))"
+    />
   </div>
   <div v-if="region.bounds.fit.length && !region.follow" class="row">
-    <label title="Large enough for where the shapes are on any frame; otherwise for the first one"
-      ><input
-        type="checkbox"
-        :checked="region.over === 'all frames'"
-        data-testid="over-all-frames"
-        @change="
-          change('Fit to all frames', (r) => {
-            r.over = r.over === 'all frames' ? 'first frame' : 'all frames'
-          })
-        "
-      />
-      fit to all frames</label
-    >
+    <TickBox
+      v-tooltip="'Large enough for where the shapes are on any frame; otherwise for the first one'"
+      :model-value="region.over === 'all frames'"
+      words="fit to all frames"
+      testid="over-all-frames"
+      @update:model-value="
+        (on) => change('Fit to all frames', (r) => void (r.over = on ? 'all frames' : 'first frame'))
+      "
+    />
   </div>
   <div class="row">
-    <label
-      ><input
-        type="checkbox"
-        :checked="region.cells"
-        data-testid="cells"
-        @change="
-          change('Show cells', (r) => {
-            r.cells = !r.cells
-          })
-        "
-      />
-      show the cells</label
-    >
+    <TickBox
+      :model-value="!!region.cells"
+      words="show the cells"
+      testid="cells"
+      @update:model-value="(on) => change('Show cells', (r) => void (r.cells = on))"
+    />
   </div>
   <div class="row top">
     <span>Fitted to</span>
     <div class="many">
-      <label v-for="s in shapes" :key="s.id"
-        ><input
-          type="checkbox"
-          :checked="region.bounds.fit.includes(s.id)"
-          :data-testid="`fit-${s.id}`"
-          @change="fit(s.id)"
-        />
-        {{ s.name }}</label
-      >
+      <TickBox
+        v-for="s in shapes"
+        :key="s.id"
+        :model-value="region.bounds.fit.includes(s.id)"
+        :words="s.name"
+        :testid="`fit-${s.id}`"
+        @update:model-value="fit(s.id)"
+      />
       <span v-if="!shapes.length" class="muted">no shape yet</span>
     </div>
   </div>
@@ -149,6 +131,8 @@
 import { storeToRefs } from 'pinia'
 import { computed } from 'vue'
 import type { Region } from '../api/model'
+import TextLine from '../controls/TextLine.vue'
+import TickBox from '../controls/TickBox.vue'
 import { bytes, shown } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
@@ -181,8 +165,8 @@ const change = (label: string, f: (r: Region) => void) =>
     const r = d.regions.find((x) => x.id === props.region.id)
     if (r) f(r)
   })
-function rename(event: Event) {
-  const name = (event.target as HTMLInputElement).value.trim()
+function rename(typed: string) {
+  const name = typed.trim()
   if (name)
     change(`Rename to ${name}`, (r) => {
       r.name = name

@@ -20,7 +20,7 @@ export function blackBody(kelvin: number): [number, number, number] {
   let [x, y, z] = [0, 0, 0]
   for (let nm = 380; nm <= 780; nm += 5) {
     // relative to 780 nm: cool bodies would else be lost in rounding
-    const power = (nm / 780) ** -5 * Math.exp((-C2 / kelvin) * (1 / nm - 1 / 780)) / -Math.expm1(-C2 / (nm * kelvin))
+    const power = ((nm / 780) ** -5 * Math.exp((-C2 / kelvin) * (1 / nm - 1 / 780))) / -Math.expm1(-C2 / (nm * kelvin))
     const [a, b, c] = observer(nm)
     x += a * power
     y += b * power

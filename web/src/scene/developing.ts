@@ -7,12 +7,12 @@ const vertex = `
 varying vec2 at;
 void main() { at = position.xy * 0.5 + 0.5; gl_Position = vec4(position.xy, 0.0, 1.0); }`
 /** The curve is straight up to a half and then bends toward 1, which it never reaches; applied to the strongest of the
- * three it keeps the colour, of each by itself it pales toward white: a third of that looks like film. */
+ * three it keeps the colour, of each by itself it pales toward white: a little of that looks like film. */
 export const CURVE = `
 float bent(float p) { float u = max(p - 0.5, 0.0) * 2.0; return min(p, 0.5) + 0.5 * u / (1.0 + u); }
 vec3 toned(vec3 c) {
   float peak = max(max(c.r, c.g), max(c.b, 1e-6));
-  return mix(c * (bent(peak) / peak), vec3(bent(c.r), bent(c.g), bent(c.b)), 0.3);
+  return mix(c * (bent(peak) / peak), vec3(bent(c.r), bent(c.g), bent(c.b)), 0.15);
 }`
 const last = `
 varying vec2 at;

@@ -8,7 +8,7 @@ const SIDE = 28
 /** Air around a fire, in kelvin: temperatures of gas are counted above it. */
 export const AIR = 293
 /** Strength of what is as hot as a look says is bright, a metre of it. */
-export const POWER = 14
+export const POWER = 36
 
 export interface Glow {
   shape: [number, number, number]
@@ -81,9 +81,16 @@ export function glowOf(part: VolumePart, look: FlowLook): Glow | null {
     const e = light[0][i]
     if (!e) continue
     const [x, y, z] = [i % gx, ((i / gx) | 0) % gy, (i / gx / gy) | 0]
-    spread += e * (((x + 0.5) / gx - middle[0]) ** 2 + ((y + 0.5) / gy - middle[1]) ** 2 + ((z + 0.5) / gz - middle[2]) ** 2)
+    spread +=
+      e * (((x + 0.5) / gx - middle[0]) ** 2 + ((y + 0.5) / gy - middle[1]) ** 2 + ((z + 0.5) / gz - middle[2]) ** 2)
   }
-  spread = Math.sqrt(spread / Math.max(light[0].reduce((s, v) => s + v, 0), 1e-9))
+  spread = Math.sqrt(
+    spread /
+      Math.max(
+        light[0].reduce((s, v) => s + v, 0),
+        1e-9,
+      ),
+  )
   const sum = light.map(() => new Float32Array(count))
   light.forEach((own, c) => {
     const spreadOut = own.slice()

@@ -65,18 +65,16 @@ export function drawInstances(
     const name = `instances.${stale}`
     const mesh = new THREE.InstancedMesh(
       g,
-      material(
-        name,
-        () =>
-          seen(
-            new THREE.MeshStandardMaterial({
-              roughness: 0.55,
-              metalness: 0.05,
-              side: THREE.DoubleSide,
-              transparent: stale,
-              opacity: stale ? 0.35 : 1,
-            }),
-          ),
+      material(name, () =>
+        seen(
+          new THREE.MeshStandardMaterial({
+            roughness: 0.55,
+            metalness: 0.05,
+            side: THREE.DoubleSide,
+            transparent: stale,
+            opacity: stale ? 0.35 : 1,
+          }),
+        ),
       ),
       counts[p],
     )

@@ -59,7 +59,9 @@ vec3 environment(vec3 d) {
   vec3 sky = mix(lowColour * 0.6, skyColour * 1.5, smoothstep(-0.25, 0.95, d.z));
   return sky + keyColour * 0.30 * pow(max(dot(d, keyWay), 0.0), 6.0) + fillColour * pow(max(dot(d, fillWay), 0.0), 3.0);
 }
-vec3 inFog(vec3 colour, float far) { return fogged > 0.0 ? mix(fogColour * unexposed, colour, exp(-fogged * far)) : colour; }
+vec3 inFog(vec3 colour, float far) {
+  return fogged > 0.0 ? mix(fogColour * unexposed, colour, exp(-fogged * far)) : colour;
+}
 vec3 linear(vec3 c) { return mix(c / 12.92, pow((c + 0.055) / 1.055, vec3(2.4)), step(vec3(0.04045), c)); }
 `
 

@@ -10,7 +10,8 @@ const vertex = `
 attribute float tone; attribute float left; attribute vec3 colours; uniform float painted;
 uniform vec3 lower; uniform vec3 extent; uniform float low; uniform float high; uniform float mapLow;
 uniform float mapHigh;
-uniform sampler2D lut; uniform float size; uniform float scale; uniform float dim; uniform float from; uniform float foamed;
+uniform sampler2D lut; uniform float size; uniform float scale; uniform float dim;
+uniform float from; uniform float foamed;
 varying vec4 tint; varying float far;
 ${LIT}
 void main() {

@@ -57,23 +57,24 @@ export class MeshLayer implements Layer {
   private map = ''
   private readonly material = seen(
     new THREE.ShaderMaterial({
-    vertexShader: vertex,
-    fragmentShader: fragment,
-    transparent: true,
-    side: THREE.DoubleSide,
-    uniforms: {
-      ...shared,
-      lut: { value: this.lut },
-      tint: { value: new THREE.Color() },
-      away: { value: new THREE.Vector3(0, 0, 1) },
-      ...Object.fromEntries(
-        ['wet', 'painted', 'deep', 'opacity', 'dim', 'thickest', 'low', 'high', 'mapLow', 'mapHigh'].map((name) => [
-          name,
-          { value: 1 },
-        ]),
-      ),
-    },
-  }))
+      vertexShader: vertex,
+      fragmentShader: fragment,
+      transparent: true,
+      side: THREE.DoubleSide,
+      uniforms: {
+        ...shared,
+        lut: { value: this.lut },
+        tint: { value: new THREE.Color() },
+        away: { value: new THREE.Vector3(0, 0, 1) },
+        ...Object.fromEntries(
+          ['wet', 'painted', 'deep', 'opacity', 'dim', 'thickest', 'low', 'high', 'mapLow', 'mapHigh'].map((name) => [
+            name,
+            { value: 1 },
+          ]),
+        ),
+      },
+    }),
+  )
   private readonly mesh = new THREE.Mesh(new THREE.BufferGeometry(), this.material)
   readonly object = solid(this.mesh)
 

@@ -53,19 +53,16 @@ export function drawTrails(
       : 0.9
     const lines = new THREE.LineSegments(
       g,
-      material(
-        `trail.${additive}.${opacity}`,
-        () => {
-          const made = new THREE.LineBasicMaterial({
-            vertexColors: true,
-            transparent: true,
-            opacity,
-            depthWrite: false,
-            toneMapped: false,
-          })
-          return additive ? seen(made, { adds: true }) : made
-        },
-      ),
+      material(`trail.${additive}.${opacity}`, () => {
+        const made = new THREE.LineBasicMaterial({
+          vertexColors: true,
+          transparent: true,
+          opacity,
+          depthWrite: false,
+          toneMapped: false,
+        })
+        return additive ? seen(made, { adds: true }) : made
+      }),
     )
     lines.renderOrder = 3
     lines.frustumCulled = false

@@ -6,14 +6,14 @@
       </button></template
     >
     <v-card width="420" max-height="420" class="adder">
-      <input
+      <TextLine
         ref="field"
-        v-model="query"
-        class="find"
+        stays
+        :value="query"
         placeholder="Search steps"
-        aria-label="Search steps"
-        autofocus
-        data-testid="find-step"
+        label="Search steps"
+        testid="find-step"
+        @input="(v) => (query = v)"
         @keydown.enter="pickFirst"
         @keydown.esc="open = false"
       />
@@ -47,6 +47,7 @@ import { iconFor } from './icons'
 import { storeToRefs } from 'pinia'
 import { computed, ref } from 'vue'
 import type { Entry, Lane } from '../api/model'
+import TextLine from '../controls/TextLine.vue'
 import { useCatalogue } from '../stores/catalogue'
 import { useStudy } from '../stores/study'
 import { loadPictures, pictures } from '../lib/examples'
@@ -61,7 +62,7 @@ const { opener } = storeToRefs(useDesk())
 const listed = useCatalogue()
 const open = ref(false)
 const query = ref('')
-const field = ref<HTMLInputElement | null>(null)
+const field = ref<{ input: () => HTMLElement | null } | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
 const found = computed(() => {
   const words = query.value.toLowerCase().split(/\s+/).filter(Boolean)
@@ -83,7 +84,7 @@ function add(e: Entry) {
 watch(open, (on) => {
   if (on) {
     void loadPictures()
-    focusSoon(() => field.value)
+    focusSoon(() => field.value?.input())
   }
 })
 watch(opener, (lane) => {
@@ -99,14 +100,6 @@ watch(opener, (lane) => {
   display: flex;
   flex-direction: column;
   padding: 8px;
-}
-.find {
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  padding: 5px 10px;
-  margin-bottom: 6px;
-  background: var(--card);
-  color: inherit;
 }
 .list {
   overflow: auto;

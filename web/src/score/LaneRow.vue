@@ -7,13 +7,12 @@
     @drop.prevent="dropAtEnd"
   >
     <div class="h" :class="{ sel: study.selection?.kind === 'lane' && study.selection.id === lane.id }">
-      <input
+      <TextLine
         class="name"
         :value="lane.name"
-        :aria-label="`Name of ${lane.name}`"
+        :label="`Name of ${lane.name}`"
         @change="rename"
-        @keydown.enter="($event.target as HTMLInputElement).blur()"
-        @focus="study.select({ kind: 'lane', id: lane.id })"
+        @focused="study.select({ kind: 'lane', id: lane.id })"
       />
       <span>{{ summary }}</span>
       <button
@@ -67,6 +66,7 @@
 import { storeToRefs } from 'pinia'
 import { computed } from 'vue'
 import type { Lane } from '../api/model'
+import TextLine from '../controls/TextLine.vue'
 import { useLook } from '../stores/look'
 import { useCatalogue } from '../stores/catalogue'
 import { useRuns } from '../stores/runs'
@@ -114,8 +114,8 @@ function toggleFold() {
   else next.add(name)
   foldedLanes.value = next
 }
-function rename(event: Event) {
-  const name = (event.target as HTMLInputElement).value.trim()
+function rename(typed: string) {
+  const name = typed.trim()
   if (!name || name === props.lane.name) return
   study.edit(`Rename ${props.lane.name} to ${name}`, (d) => {
     ;[...d.fields, ...d.flows].find((l) => l.id === props.lane.id)!.name = name

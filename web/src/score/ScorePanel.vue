@@ -27,7 +27,7 @@
               data-testid="import-mesh"
               title="Import a mesh…"
               subtitle="OBJ, STL, PLY, glTF"
-              @click="picker?.click()"
+              @click="picker?.open()"
             />
             <v-list-item
               v-for="e in study.catalogue.shapes.filter((x) => x.id !== 'mesh')"
@@ -40,14 +40,7 @@
             />
           </v-list>
         </v-menu>
-        <input
-          ref="picker"
-          type="file"
-          accept=".obj,.stl,.ply,.glb,.gltf"
-          hidden
-          data-testid="mesh-file"
-          @change="importMesh"
-        />
+        <FilePick ref="picker" accept=".obj,.stl,.ply,.glb,.gltf" testid="mesh-file" @file="importMesh" />
         <span class="sep" />
         <span class="sub">Regions</span>
         <PartCard
@@ -129,6 +122,7 @@ import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
 import { upload } from '../api/client'
 import type { KindEntry, Shape, Vec3 } from '../api/model'
+import FilePick from '../controls/FilePick.vue'
 import { shown } from '../lib/quantity'
 import { newRegion } from '../lib/regions'
 import { useCatalogue } from '../stores/catalogue'
@@ -145,7 +139,7 @@ const study = useStudy()
 const { cardMenu, told } = storeToRefs(useDesk())
 const look = useLook()
 const listed = useCatalogue()
-const picker = ref<HTMLInputElement | null>(null)
+const picker = ref<{ open: () => void } | null>(null)
 const importing = ref('')
 const importError = ref('')
 
@@ -186,11 +180,7 @@ function regionLine(id: string) {
   const r = look.scene?.facts.regions.find((x) => x.id === id)
   return r ? `${r.shape.join(' × ')} · ${shown(r.voxel_size)} m` : ''
 }
-async function importMesh(event: Event) {
-  const input = event.target as HTMLInputElement
-  const file = input.files?.[0]
-  input.value = ''
-  if (!file) return
+async function importMesh(file: File) {
   importing.value = `importing ${file.name} …`
   importError.value = ''
   try {

@@ -393,6 +393,9 @@ export const useLook = defineStore('look', () => {
   )
   watch(() => runs.run?.state, later)
 
+  /** Whether a lane ends as a scalar, or as a vector, as far as is known. */
+  const endsAs = (lane: string, kind: string) =>
+    (swatches.value?.facts.steps.filter((s) => s.lane === lane).at(-1)?.kind ?? kind) === kind
   /** The common mapping of a lane's swatches. */
   function laneMapping(lane: string): Mapping {
     const steps = swatches.value?.facts.steps.filter((s) => s.lane === lane) ?? []
@@ -412,6 +415,7 @@ export const useLook = defineStore('look', () => {
     size,
     gas,
     laneMapping,
+    endsAs,
     refreshProbe,
     refreshChecks,
     body,

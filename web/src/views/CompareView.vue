@@ -8,9 +8,7 @@
       <router-link to="/"><b>Errant Gust</b></router-link
       ><span class="muted">▸</span><router-link :to="`/desk/${key}`" data-testid="to-desk">{{ doc.name }}</router-link
       ><span class="muted">▸</span><span>Compare</span><span class="sp" />
-      <label v-if="canDiffer"
-        ><input v-model="differ" type="checkbox" data-testid="compare-difference" /> difference B − A</label
-      >
+      <TickBox v-if="canDiffer" v-model="differ" words="difference B − A" testid="compare-difference" />
       <v-btn
         v-if="panes.length < MOST && runs.length"
         variant="outlined"
@@ -42,22 +40,20 @@
         @turned="turned"
       >
         <b>{{ String.fromCharCode(65 + i) }}</b>
-        <select
-          :value="p.run"
-          :aria-label="`Run of picture ${i + 1}`"
-          :data-testid="`pane-run-${i}`"
-          @change="set(i, { run: value($event) })"
-        >
-          <option v-for="r in runs" :key="r.identity" :value="r.identity">{{ nameOf(r, runs, doc) }}</option>
-        </select>
-        <select
-          :value="p.channel"
-          :aria-label="`Channel of picture ${i + 1}`"
-          :data-testid="`pane-channel-${i}`"
-          @change="set(i, { channel: value($event) })"
-        >
-          <option v-for="c in channels(i)" :key="c.id" :value="c.id">{{ c.name }}</option>
-        </select>
+        <PickOne
+          :model-value="p.run"
+          :items="runs.map((r) => ({ id: r.identity, name: nameOf(r, runs, doc!) }))"
+          :label="`Run of picture ${i + 1}`"
+          :testid="`pane-run-${i}`"
+          @update:model-value="(run) => set(i, { run })"
+        />
+        <PickOne
+          :model-value="p.channel"
+          :items="channels(i)"
+          :label="`Channel of picture ${i + 1}`"
+          :testid="`pane-channel-${i}`"
+          @update:model-value="(channel) => set(i, { channel })"
+        />
         <span class="sp" /><button
           v-if="panes.length > 1"
           :aria-label="`Remove picture ${i + 1}`"
@@ -102,23 +98,19 @@
           <v-icon :icon="playing ? mdiPause : mdiPlay" size="20" />
         </button>
         <span class="num" data-testid="compare-frame">{{ String(frame).padStart(3, '0') }}</span>
-        <input
-          v-model.number="frame"
-          type="range"
-          :min="common[0] ?? 1"
-          :max="common.at(-1) ?? 1"
-          aria-label="Frame"
-          data-testid="compare-scrub"
+        <SlideTo
+          v-model="frame"
           class="scrub"
+          :low="common[0] ?? 1"
+          :high="common.at(-1) ?? 1"
+          :step="1"
+          label="Frame"
+          testid="compare-scrub"
         />
         <span class="muted" title="Frames that every picture has">{{ common.length }} frames</span>
         <span class="sp" />
         <template v-if="mapped">
-          <select v-model="mapping.map" aria-label="Colours" data-testid="compare-map">
-            <option value="sequential">sea to sun</option>
-            <option value="heat">black body</option>
-            <option value="diverging">below and above</option>
-          </select>
+          <PickOne v-model="mapping.map" :items="MAPS" label="Colours" testid="compare-map" />
           <NumberField
             :value="low"
             quiet
@@ -181,6 +173,9 @@ import NumbersTable from '../compare/NumbersTable.vue'
 import { first, MOST, nameOf, read, readView, written, writtenView, type Mapped, type Pane } from '../compare/panes'
 import { channelsOf, channelWords, FIRST, SMOKE, unitOf } from '../forms/channels'
 import { drawnMesh, loadDifference, loadFrame, type Frame } from '../forms/frames'
+import PickOne from '../controls/PickOne.vue'
+import SlideTo from '../controls/SlideTo.vue'
+import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
@@ -213,7 +208,11 @@ const apart = shallowRef<Frame | null>(null)
 const apartSaid = ref('')
 const numbers = shallowRef<VolumeDifference | PointsDifference | null>(null)
 
-const value = (event: Event) => (event.target as HTMLSelectElement).value
+const MAPS = [
+  { id: 'sequential', name: 'sea to sun' },
+  { id: 'heat', name: 'black body' },
+  { id: 'diverging', name: 'below and above' },
+] satisfies { id: Mapped['map']; name: string }[]
 const runOf = (p: Pane) => runs.value.find((r) => r.identity === p.run)
 const MIXED_HELP = 'Take away what has another unit, or pin a range.'
 const laneOf = (p: Pane) => doc.value?.flows.find((f) => f.id === runOf(p)?.flow)

@@ -3,7 +3,14 @@
     <header class="bar">
       <router-link to="/"><b>Errant Gust</b></router-link
       ><span class="muted">▸</span><span>Handbook</span><span class="sp" />
-      <input v-model="query" class="find" placeholder="Search the handbook" aria-label="Search the handbook" />
+      <TextLine
+        class="find"
+        stays
+        :value="query"
+        placeholder="Search the handbook"
+        label="Search the handbook"
+        @input="(v) => (query = v)"
+      />
     </header>
     <main class="book">
       <nav class="toc">
@@ -147,6 +154,7 @@
 import { computed, nextTick, onMounted, ref } from 'vue'
 import { call } from '../api/client'
 import type { Entry, ParamSpec, ShapeEntry } from '../api/model'
+import TextLine from '../controls/TextLine.vue'
 import { loadPictures, pictures } from '../lib/examples'
 import { useCatalogue } from '../stores/catalogue'
 import { rawWords } from '../score/words'

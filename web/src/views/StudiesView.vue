@@ -2,13 +2,20 @@
   <div class="page">
     <header class="bar">
       <b>Errant Gust</b><span class="muted">▸</span><span>Studies</span><span class="sp" />
-      <input v-model="query" class="find" placeholder="Search studies" aria-label="Search studies" />
+      <TextLine
+        class="find"
+        stays
+        :value="query"
+        placeholder="Search studies"
+        label="Search studies"
+        @input="(v) => (query = v)"
+      />
       <router-link to="/handbook">Handbook</router-link>
-      <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.click()"
+      <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.open()"
         >Import</v-btn
       >
       <v-btn class="go" data-testid="new-study" @click="make({ start: 'blank' })">New study</v-btn>
-      <input ref="picker" type="file" accept=".json,.zip" hidden data-testid="study-file" @change="importStudy" />
+      <FilePick ref="picker" accept=".json,.zip" testid="study-file" @file="importStudy" />
     </header>
     <main>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
@@ -65,6 +72,8 @@ import { mdiUpload } from '@mdi/js'
 import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, download, uploadStudy, type StudyCard } from '../api/client'
+import FilePick from '../controls/FilePick.vue'
+import TextLine from '../controls/TextLine.vue'
 import type { StudyOut } from '../api/model'
 
 const router = useRouter()
@@ -73,7 +82,7 @@ const demos = ref<{ id: string; name: string; note: string }[]>([])
 const loaded = ref(false)
 const query = ref('')
 const problem = ref('')
-const picker = ref<HTMLInputElement | null>(null)
+const picker = ref<{ open: () => void } | null>(null)
 const gone = ref(false)
 const goneName = ref('')
 let goneKey = ''
@@ -100,10 +109,8 @@ const make = (body: object) =>
     const made = await call<StudyOut>('POST', '/studies', body)
     await router.push(`/desk/${made.key}`)
   })
-const importStudy = (event: Event) =>
+const importStudy = (file: File) =>
   guarded(async () => {
-    const file = (event.target as HTMLInputElement).files?.[0]
-    if (!file) return
     if (file.name.endsWith('.zip')) {
       await router.push(`/desk/${(await uploadStudy(file)).key}`)
       return

@@ -1,0 +1,53 @@
+<template>
+  <div class="row">
+    <span>Drawn as</span><PickOne v-model="shows.glyph" :items="GLYPHS" label="How the probe is drawn" testid="glyph" />
+  </div>
+  <div class="row">
+    <span>Stands</span><PickOne v-model="shows.place" :items="places" label="Where the probe is" testid="place" />
+  </div>
+  <PlaneRows v-if="!shows.place.startsWith('shape:')" />
+  <div class="row">
+    <span>Density</span
+    ><SlideTo v-model="shows.density" :low="8" :high="44" :step="1" label="Density of the probe" testid="density" />
+  </div>
+  <div class="row">
+    <span>Length</span
+    ><SlideTo v-model="shows.glyphLength" :low="0.4" :high="2.5" :step="0.05" label="Length of glyphs" />
+  </div>
+  <div class="row">
+    <span>Width</span
+    ><SlideTo
+      v-model="shows.glyphWidth"
+      :low="1"
+      :high="5"
+      :step="0.5"
+      label="Width of glyphs and flow lines"
+      testid="glyph-width"
+    />
+  </div>
+</template>
+
+<script setup lang="ts">
+import { computed } from 'vue'
+import PickOne from '../../controls/PickOne.vue'
+import SlideTo from '../../controls/SlideTo.vue'
+import { useStudy } from '../../stores/study'
+import { useView, type Glyph, type Place } from '../../stores/view'
+import PlaneRows from './PlaneRows.vue'
+
+const GLYPHS: { id: Glyph; name: string }[] = [
+  { id: 'barbs', name: 'wind barbs' },
+  { id: 'arrows', name: 'arrows' },
+  { id: 'lines', name: 'flow lines' },
+  { id: 'none', name: 'slice only' },
+]
+const study = useStudy()
+const shows = useView()
+const places = computed<{ id: Place; name: string }[]>(() => [
+  { id: 'plane', name: 'on a plane' },
+  { id: 'box', name: 'in a box' },
+  ...(study.doc?.shapes ?? [])
+    .filter((s) => s.kind !== 'plane')
+    .map((s) => ({ id: `shape:${s.id}` as Place, name: `on ${s.name}` })),
+])
+</script>
