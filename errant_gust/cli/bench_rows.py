@@ -85,7 +85,7 @@ def numpy_curl(points: NDArray[Any], octaves: int) -> NDArray[Any]:
 def eight_steps(folder: Path) -> Plan:
     write_obj(folder / "light_tower.obj", *light_tower(), "bench")
     lanes = [
-        lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
+        lane("m", ("mask_shape", {"shapes": ["b"], "fade_over": 1.0})),
         lane(
             "n", ("curl_noise", {"octaves": 3, "evolve": 0.2}), ("mask", {"by": "m"}), ("gain", {"factor": 1.4}),
             ("add", {"field": "w"}), ("steer_around", {"shape": "t"}), ("axes", {"scale": [1, 1, 0.5]}),

@@ -29,6 +29,21 @@ UPLOAD = ".upload-"
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 
 
+def beginning_picture(id: str) -> Path:
+    """Where the picture of a beginning lies, if there is one."""
+    return DEMO / "beginnings" / f"{id}.png"
+
+
+def create_beginning(id: str, made: dict[str, Any]) -> Study:
+    """A study that begins as `made` does, with the picture of that beginning until it has one of its own."""
+    study = create(made)
+    picture = beginning_picture(id)
+    if picture.is_file():
+        folder(study.key).mkdir(parents=True, exist_ok=True)
+        shutil.copy(picture, folder(study.key) / "picture.png")
+    return study
+
+
 def create_demo(name: str) -> Study:
     """A copy of a demo study with its mesh files and its picture."""
     path = DEMO / f"{name}.gust.json"

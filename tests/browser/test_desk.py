@@ -306,7 +306,7 @@ def test_the_size_of_a_shape_and_the_reach_of_a_mask_are_dragged(page, address):
     expect(page.get_by_test_id("reading-range")).to_be_visible()
     drag_named("Attenuation", 50)
     made = document(page, address, key)
-    assert made["fields"][0]["steps"][0]["params"]["attenuation"] > 0.6
+    assert made["fields"][0]["steps"][0]["params"]["fade_over"] > 0.6
 
 
 def kept_view(page, address, key):

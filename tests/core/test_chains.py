@@ -13,7 +13,7 @@ from errant_gust.core.study.document import parse
 
 DOC = study(
     "Chain",
-    lane("m", ("mask_shape", {"shapes": ["b"], "attenuation": 1.0})),
+    lane("m", ("mask_shape", {"shapes": ["b"], "fade_over": 1.0})),
     lane(
         "n", ("curl_noise", {"octaves": 2, "evolve": 0.2}), ("mask", {"by": "m"}), ("gain", {"factor": {"field": "m"}}),
         ("add", {"field": "w"}), ("steer_around", {"shape": "b"}), ("twist", {}), ("warp", {"by": "w", "amount": 0.2}),

@@ -73,7 +73,7 @@ def test_level_side_and_a_corner():
     right = np.where((corner < 0.4).all(axis=0), (corner - 0.4).max(axis=0),
                      np.linalg.norm(np.maximum(corner - 0.4, 0), axis=0))  # fmt: skip
     assert np.abs(d - right)[np.abs(right) < 0.1].max() < 0.8 * 2 / 48, "an edge is as sharp as the voxels"
-    mask = lane("d", ("mask_shape", {"shapes": ["ball"], "attenuation": 0.4}))
+    mask = lane("d", ("mask_shape", {"shapes": ["ball"], "fade_over": 0.4}))
     above = made(mask, level=0.5, inside="above").at(0).shape("s")
     assert above.distance(MIDDLE.astype(np.float32)[:, None])[0][0] < -0.5
     assert above.distance(np.float32([[0.9], [0.9], [0.9]]))[0][0] > 0.5

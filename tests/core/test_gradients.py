@@ -16,12 +16,12 @@ from errant_gust.core.study.registry import FIELD, steps_of
 from tests.studies import SHAPES, central_differences, lane, node
 
 OTHERS = (
-    lane("m", ("mask_shape", {"shapes": ["ball"], "attenuation": 0.8})),
+    lane("m", ("mask_shape", {"shapes": ["ball"], "fade_over": 0.8})),
     lane("s", ("noise", {"octaves": 2, "feature_size": 1.4})),
     lane("v", ("curl_noise", {"octaves": 2, "seed": 9})),
     lane(
         "size",
-        ("mask_shape", {"shapes": ["ball"], "attenuation": 2}),
+        ("mask_shape", {"shapes": ["ball"], "fade_over": 2}),
         ("remap", {"from_range": [0, 1], "to_range": [1, 2]}),
     ),
     lane("d2", ("distance", {"shape": "block"})),
@@ -46,7 +46,7 @@ SCALARS = {
     "varying": [("noise", {"strength": {"field": "m"}})],
     "distance": [("distance", {"shape": "pillar"})],
     "distance_turned": [("distance", {"shape": "block", "offset": 0.1})],
-    "mask_shape": [("mask_shape", {"shapes": ["ball", "block"], "attenuation": 1.1, "magnitude": 0.7})],
+    "mask_shape": [("mask_shape", {"shapes": ["ball", "block"], "fade_over": 1.1, "strength": 0.7})],
     "remap": [("noise", {}), ("remap", {"curve": [[0, 0], [0.3, 0.1], [0.7, 0.9], [1, 1]], "to_range": [2, 9]})],
     "limit": [("distance", {"shape": "ball"}), ("limit", {"most": 1.2, "soft": 0.8})],
     "gain": [("noise", {}), ("gain", {"factor": {"field": "m"}})],
@@ -64,8 +64,8 @@ SCALARS = {
     "distance_torus": [("distance", {"shape": "ring"})],
     "distance_capsule": [("distance", {"shape": "rod"})],
     "distance_cone": [("distance", {"shape": "cone"})],
-    "mask_strongest": [("mask_shape", {"shapes": ["ball", "block"], "attenuation": 1.1, "several": "strongest wins"})],
-    "mask_ragged": [("mask_shape", {"shapes": ["ball"], "attenuation": 1.1, "ragged": 0.2, "octaves": 1})],
+    "mask_strongest": [("mask_shape", {"shapes": ["ball", "block"], "fade_over": 1.1, "several": "strongest wins"})],
+    "mask_ragged": [("mask_shape", {"shapes": ["ball"], "fade_over": 1.1, "ragged": 0.2, "octaves": 1})],
     "stencil": [("stencil", {"text": "Kiln", "height": 1.2, "soft": 0.6, "centre": [0, 0, 0]})],
     "offset": [("distance", {"shape": "ball"}), ("offset", {"by": {"field": "m"}, "shell": True})],
     "roughen": [("distance", {"shape": "ball"}), ("roughen", {"depth": 0.2, "octaves": 2})],
@@ -192,7 +192,7 @@ def test_every_step_has_a_gradient_case():
 def test_gradient_of_random_scalar_lanes(start, changes, seed):
     params = {
         "noise": {"seed": seed, "feature_size": 1.5, "octaves": 2}, "distance": {"shape": "ball"},
-        "mask_shape": {"shapes": ["pillar"], "attenuation": 1.0}, "use_field": {"field": "s"},
+        "mask_shape": {"shapes": ["pillar"], "fade_over": 1.0}, "use_field": {"field": "s"},
         "gain": {"factor": {"field": "m"}}, "remap": {"from_range": [-2, 3], "to_range": [0, 2]},
         "limit": {"most": 1.5, "soft": 0.9}, "multiply": {"field": "s"}, "add": {"field": "m"},
     }  # fmt: skip

@@ -24,7 +24,7 @@ SHAPES = [
 ]
 WHICH = lane(
     "which",
-    ("mask_shape", {"shapes": ["west", "east"], "attenuation": 0.5, "several": "which one", "threshold": 0.1}),
+    ("mask_shape", {"shapes": ["west", "east"], "fade_over": 0.5, "several": "which one", "threshold": 0.1}),
 )
 STOOD = {**BURST, "count": 3000}
 
@@ -81,7 +81,7 @@ def test_the_strongest_mask_shape_chooses_and_where_there_is_none_there_is_nothi
     to_east = np.linalg.norm(found.points - [1, 0, 0], axis=1)
     assert np.array_equal(found.which, (to_east < to_west).astype(int))
     near = np.minimum(to_west, to_east)
-    assert near.max() <= 1.1 + 1e-5, "attenuation 0.5 outside a radius of 0.6"
+    assert near.max() <= 1.1 + 1e-5, "faded over 0.5 outside a radius of 0.6"
     p = now["position"]
     away = np.minimum(np.linalg.norm(p - [-1, 0, 0], axis=1), np.linalg.norm(p - [1, 0, 0], axis=1))
     assert len(found.points) < len(p)

@@ -19,7 +19,7 @@ AT = F([[-0.6, 0, 0], [0, 0, 0], [0.6, 0, 0], [0, 0, 2]])
 
 
 def mask(**params):
-    return node(("mask_shape", {"shapes": ["a", "b"], "attenuation": 0.2, **params}), shapes=TWO)
+    return node(("mask_shape", {"shapes": ["a", "b"], "fade_over": 0.2, **params}), shapes=TWO)
 
 
 def test_masks_add_up_or_the_strongest_wins_or_tell_which():
@@ -39,8 +39,8 @@ def test_noise_breaks_the_border(rng):
 
 def test_removing_a_shape_leaves_nothing_behind(rng):
     points = rng.uniform(-2, 2, (4000, 3)).astype(F)
-    alone = node(("mask_shape", {"shapes": ["a"], "attenuation": 0.2}), shapes=TWO[:1])
-    after = node(("mask_shape", {"shapes": ["a"], "attenuation": 0.2}), shapes=TWO)
+    alone = node(("mask_shape", {"shapes": ["a"], "fade_over": 0.2}), shapes=TWO[:1])
+    after = node(("mask_shape", {"shapes": ["a"], "fade_over": 0.2}), shapes=TWO)
     assert np.array_equal(values(alone, points), values(after, points))
     assert (values(node(("mask_shape", {"shapes": []})), points) == 0).all()
 

@@ -312,9 +312,9 @@ def codes(p) -> set[str]:
 
 def test_checks_name_what_is_wrong_and_offer_a_fix():
     far = [{"id": "far", "kind": "sphere", "params": {"move": [90, 0, 0]}}]
-    dead = plan(lane("a", ("mask_shape", {"shapes": ["far"], "attenuation": 0.5})), shapes=far)
+    dead = plan(lane("a", ("mask_shape", {"shapes": ["far"], "fade_over": 0.5})), shapes=far)
     assert "zero_everywhere" in codes(dead)
-    mask = lane("m", ("mask_shape", {"shapes": ["ball"], "attenuation": 0.5}))
+    mask = lane("m", ("mask_shape", {"shapes": ["ball"], "fade_over": 0.5}))
     bunching = flow({}, fields=(mask, lane("v", ("curl_noise",), ("mask", {"by": "m", "method": "by the value"}))))
     found = {f.code: f for f in findings(bunching)}
     assert found["bunching"].fix == {"label": "Use the potential", "set": {"fields.v.s1.method": "by the potential"}}

@@ -109,7 +109,7 @@ def test_divergence_of_the_baked_field_is_small():
 
 def test_masking_by_the_potential_has_no_sinks_and_by_the_value_has(rng):
     points = rng.uniform(-1.6, 1.6, (8000, 3))
-    mask = lane("m", ("mask_shape", {"shapes": ["ball"], "attenuation": 0.7}))
+    mask = lane("m", ("mask_shape", {"shapes": ["ball"], "fade_over": 0.7}))
     found = {}
     for method in ("by the potential", "by the value"):
         n = node(("curl_noise",), ("mask", {"by": "m", "method": method}), others=(mask,))

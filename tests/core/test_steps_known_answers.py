@@ -15,7 +15,7 @@ from tests.studies import central_differences, node, values
 
 F = np.float32
 S = lane("s", ("noise", {"octaves": 1, "seed": 5}))
-M = lane("m", ("mask_shape", {"shapes": ["ball"], "attenuation": 0.7}))
+M = lane("m", ("mask_shape", {"shapes": ["ball"], "fade_over": 0.7}))
 V = lane("v", ("curl_noise", {"octaves": 1, "seed": 6}))
 OTHERS = (S, M, V)
 

@@ -160,7 +160,7 @@ def test_only_what_a_flow_depends_on_changes_its_identity():
         lambda d: d["shapes"][1].update(shown=False),
     ]
     other = [
-        lambda d: d["fields"][0]["steps"][0]["params"].update(attenuation=1.3),  # two lanes away
+        lambda d: d["fields"][0]["steps"][0]["params"].update(fade_over=1.3),  # two lanes away
         lambda d: d["regions"][0].update(voxel_size=0.11),  # through a link
         lambda d: d["shapes"][0]["params"].update(move=[0.1, 0, 0]),
         lambda d: d["clock"].update(fps=25),

@@ -51,7 +51,7 @@ def chimney_downdraught() -> dict[str, Any]:
                 "steps": [
                     {
                         "id": "a", "op": "mask_shape",
-                        "params": {"shapes": ["gust_place"], "attenuation": 0.6, "ragged": 0.1, "feature_size": 0.5},
+                        "params": {"shapes": ["gust_place"], "fade_over": 0.6, "ragged": 0.1, "feature_size": 0.5},
                     }
                 ],
             },

@@ -16,7 +16,7 @@ def grass_of_cullet() -> dict[str, Any]:
         ]),
         ("which", "What grows", [
             ("mask_shape", {
-                "shapes": ["crest", "swath"], "attenuation": 0.2, "several": "which one", "threshold": 0.3,
+                "shapes": ["crest", "swath"], "fade_over": 0.2, "several": "which one", "threshold": 0.3,
                 "ragged": 0.09, "feature_size": 0.22, "octaves": 2,
             }),
             ("formula", {"expression": "f + 1"}),

@@ -22,7 +22,7 @@ def frost_on_glass() -> dict[str, Any]:
             ("steer_around", {"shape": "globe", "reach": 0.1}),
         ]),
         ("warm", "Warm", [
-            ("mask_shape", {"shapes": ["hand"], "attenuation": 0.12, "ragged": 0.04, "feature_size": 0.15}),
+            ("mask_shape", {"shapes": ["hand"], "fade_over": 0.12, "ragged": 0.04, "feature_size": 0.15}),
         ]),
     ]  # fmt: skip
     frost: tuple[tuple[str, dict[str, Any]], ...] = (

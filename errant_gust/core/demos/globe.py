@@ -50,7 +50,7 @@ def globe_skin() -> dict[str, Any]:
                     {
                         "id": "a", "op": "mask_shape",
                         "params": {
-                            "shapes": ["crown", "belt"], "attenuation": 0.25, "several": "which one", "threshold": 0.3,
+                            "shapes": ["crown", "belt"], "fade_over": 0.25, "several": "which one", "threshold": 0.3,
                             "ragged": 0.06, "feature_size": 0.25, "octaves": 2,
                         },
                     },
@@ -61,7 +61,7 @@ def globe_skin() -> dict[str, Any]:
                 "steps": [
                     {
                         "id": "a", "op": "mask_shape",
-                        "params": {"shapes": ["crown", "belt"], "attenuation": 0.5, "several": "strongest wins"},
+                        "params": {"shapes": ["crown", "belt"], "fade_over": 0.5, "several": "strongest wins"},
                     },
                     {"id": "b", "op": "remap", "params": {"from_range": [0, 1], "to_range": [0.25, 1.0]}},
                 ],

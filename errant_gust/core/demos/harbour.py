@@ -33,7 +33,7 @@ def harbour_gust() -> dict[str, Any]:
             {
                 "id": "near_quay", "name": "Near quay",
                 "steps": [
-                    {"id": "a", "op": "mask_shape", "params": {"shapes": ["quay"], "attenuation": 1.2}},
+                    {"id": "a", "op": "mask_shape", "params": {"shapes": ["quay"], "fade_over": 1.2}},
                     {"id": "b", "op": "remap", "params": {"from_range": [0, 1], "to_range": [0.15, 1.0]}},
                 ],
             },

@@ -36,7 +36,7 @@ def lagoon_mist() -> dict[str, Any]:
             }
         )  # fmt: skip
     for id, name in (("right", "Right half"), ("row2", "Second row"), ("row3", "Third row")):
-        step = {"id": "a", "op": "mask_shape", "params": {"shapes": [id], "attenuation": 0.12}}
+        step = {"id": "a", "op": "mask_shape", "params": {"shapes": [id], "fade_over": 0.12}}
         fields.append({"id": f"in_{id}", "name": name, "steps": [step]})
     for kind in ("plain", "curl"):
         steps = [{"id": "a", "op": "use_field", "params": {"field": f"clouds_{kind}"}}]

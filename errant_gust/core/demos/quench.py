@@ -39,7 +39,7 @@ def quench_tank_dye() -> dict[str, Any]:
             {
                 "id": "there", "name": "Below the nozzles",
                 "steps": [
-                    {"id": "a", "op": "mask_shape", "params": {"shapes": ["mouths"], "attenuation": 0.25}},
+                    {"id": "a", "op": "mask_shape", "params": {"shapes": ["mouths"], "fade_over": 0.25}},
                 ],
             },
             {

@@ -29,7 +29,7 @@ BEFORE: dict[str, tuple[str, dict[str, Any]]] = {
 }
 DISTANCE = ("distance", {"shape": "ball"})
 SPECIAL: dict[str, dict[str, Any]] = {
-    "mask_shape": {"shapes": ["ball", "box"], "attenuation": 0.8},
+    "mask_shape": {"shapes": ["ball", "box"], "fade_over": 0.8},
     "ramp": {"start": [-1.5, -1, 0], "end": [1.5, 1, 0]},
     "radial": {"centre": [0, 0, 0]},
     "stencil": {"text": "Gust", "turn": [-90, 0, 0], "centre": [0, 0, 0], "height": 1.1},
@@ -65,7 +65,7 @@ def example(op: str, size: int = 96) -> Array | None:
     fields: list[dict[str, Any]] = [
         lane("scalar", BEFORE["scalar"]), lane("vector", BEFORE["vector"]),
         lane("shape", ("distance", {"shape": "box"})),
-        lane("mask", ("mask_shape", {"shapes": ["box"], "attenuation": 0.8})),
+        lane("mask", ("mask_shape", {"shapes": ["box"], "fade_over": 0.8})),
     ]  # fmt: skip
     params = dict(SPECIAL.get(op, {}))
     for name, info in cls.model_fields.items():

@@ -79,7 +79,7 @@ class VolumeLook(Parameters):
     )  # fmt: skip
     onward: float = param(
         0.35, range=(-0.9, 0.9), slider=(-0.9, 0.9), label="Scattering",
-        help="0 to all sides alike; toward 1 onward, so that smoke before the light shines; below 0 back", when=OF_SMOKE,
+        help="0 to all sides alike; toward 1 onward, as smoke before a light; below 0 back", when=OF_SMOKE,
     )  # fmt: skip
     map: Map = param("sequential", label="Colours", help="From the least to the most, of one channel", when=OF_CHANNEL)
     first: Colour = param("#0F1B2D", label="First colour", help="At the least", when={"map": ["mix"]} | OF_CHANNEL)

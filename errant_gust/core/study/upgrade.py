@@ -5,6 +5,8 @@ from typing import Any
 
 VERSION = 1
 LOOKS = {"from": "first", "to": "last"}
+PARAMETERS = {"mask_shape": {"magnitude": "strength", "attenuation": "fade_over"}}
+"""Parameters of steps of fields that were called otherwise."""
 
 
 def _upgrade_0(data: dict[str, Any]) -> dict[str, Any]:
@@ -24,6 +26,7 @@ def upgraded(data: dict[str, Any], version: int) -> dict[str, Any]:
     flows, looks = data.get("flows"), data.get("looks")
     if isinstance(flows, list):  # there was but one kind once, and lanes did not say so
         data = {**data, "flows": [_with_kind(flow) for flow in flows]}
+    data = _with_parameters(data)
     if isinstance(looks, dict):
         data = {**data, "looks": {id: _renamed(look) for id, look in looks.items()}}
     return data
@@ -35,3 +38,38 @@ def _with_kind(flow: Any) -> Any:
 
 def _renamed(look: Any) -> Any:
     return {LOOKS.get(k, k): v for k, v in look.items()} if isinstance(look, dict) else look
+
+
+def _with_parameters(data: dict[str, Any]) -> dict[str, Any]:
+    """Parameters by the names of today, also where links name them."""
+    fields = data.get("fields")
+    if not isinstance(fields, list):
+        return data
+    moved: dict[str, str] = {}
+    lanes = []
+    for lane in fields:
+        steps = lane.get("steps") if isinstance(lane, dict) else None
+        if not isinstance(steps, list):
+            lanes.append(lane)
+            continue
+        made = []
+        for step in steps:
+            names = PARAMETERS.get(str(step.get("op"))) if isinstance(step, dict) else None
+            params = step.get("params") if names else None
+            if not names or not isinstance(params, dict):
+                made.append(step)
+                continue
+            where = f"fields.{lane.get('id')}.{step.get('id')}"
+            moved |= {f"{where}.{old}": f"{where}.{new}" for old, new in names.items()}
+            made.append({**step, "params": {names.get(k, k): v for k, v in params.items()}})
+        lanes.append({**lane, "steps": made})
+    data = {**data, "fields": lanes}
+    return _relinked(data, moved) if moved else data
+
+
+def _relinked(value: Any, moved: dict[str, str]) -> Any:
+    if isinstance(value, dict):
+        return {
+            k: moved.get(v, v) if k == "link" and isinstance(v, str) else _relinked(v, moved) for k, v in value.items()
+        }
+    return [_relinked(v, moved) for v in value] if isinstance(value, list) else value

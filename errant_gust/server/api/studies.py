@@ -8,8 +8,8 @@ from django.http.response import HttpResponseBase
 from ninja import File, Router, Schema
 from ninja.files import UploadedFile
 
-from errant_gust.core.demos.beginnings import BEGINNINGS
-from errant_gust.core.errors import FileError
+from errant_gust.core.demos.beginnings import BEGINNINGS, about
+from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.listing import catalogue
 from errant_gust.core.study import document
@@ -116,6 +116,43 @@ def list_demos(request: HttpRequest) -> Any:
     ]
 
 
+class BeginningOut(Schema):
+    id: str
+    name: str
+    about: str
+    picture: bool
+
+
+def beginning(id: str) -> dict[str, Any]:
+    if id not in BEGINNINGS:
+        raise StudyError(f"there is no beginning '{id}'", where="start", fix=nearest(id, BEGINNINGS))
+    return BEGINNINGS[id]()
+
+
+@router.get("/beginnings", response=list[BeginningOut])
+def list_beginnings(request: HttpRequest) -> Any:
+    """What a new study may begin with, in the order in which it is offered."""
+    return [
+        {"id": id, "name": make()["name"], "about": about(id), "picture": study_files.beginning_picture(id).is_file()}
+        for id, make in BEGINNINGS.items()
+    ]
+
+
+@router.get("/beginnings/{id}", response=dict[str, Any])
+def one_beginning(request: HttpRequest, id: str) -> Any:
+    """The document of a beginning, as it is saved."""
+    return document.dump(document.parse(beginning(id)))
+
+
+@router.get("/beginnings/{id}/picture")
+def beginning_picture(request: HttpRequest, id: str) -> HttpResponse:
+    beginning(id)
+    found = study_files.beginning_picture(id)
+    if not found.is_file():
+        raise FileError("there is no picture of it", where=id)
+    return HttpResponse(found.read_bytes(), content_type="image/png")
+
+
 @router.post("/studies", response=StudyOut)
 def new_study(request: HttpRequest, body: NewStudy) -> Any:
     if body.demo:
@@ -124,8 +161,7 @@ def new_study(request: HttpRequest, body: NewStudy) -> Any:
         return out(study_files.duplicate(body.copy_of))
     if body.document is not None:
         return out(revisions.create(body.document, "Imported"))
-    base = BEGINNINGS.get(body.start, BEGINNINGS["blank"])
-    return out(revisions.create({"format": document.FORMAT, "version": document.VERSION, **base}))
+    return out(study_files.create_beginning(body.start, beginning(body.start)))
 
 
 @router.get("/studies/{key}", response=StudyOut)

@@ -23,6 +23,8 @@ interface Channel {
   flying: AbortController | null
   since: number
   waiting: ((go: boolean) => void) | null
+  /** Until the answer before is drawn. */
+  drawn: Promise<void>
 }
 const channels = new Map<string, Channel>()
 /** How long a request may hold up a newer one: quick ones are finished, so that a drag shows pictures all the way; slow
@@ -104,7 +106,7 @@ const drawnOr = (most: number) =>
  * null if this one was overtaken. */
 export async function newest(channel: string, path: string, body: object): Promise<Response | null> {
   let c = channels.get(channel)
-  if (!c) channels.set(channel, (c = { serial: 0, flying: null, since: 0, waiting: null }))
+  if (!c) channels.set(channel, (c = { serial: 0, flying: null, since: 0, waiting: null, drawn: Promise.resolve() }))
   const line = c
   if (line.flying) {
     line.waiting?.(false)
@@ -131,8 +133,10 @@ export async function newest(channel: string, path: string, body: object): Promi
     if ((error as Error).name === 'AbortError') return null
     throw error
   } finally {
-    void drawnOr(150).then(() => {
-      // what was answered is drawn first: a machine that draws slowly is not given more to draw
+    // at most one answer stands undrawn: what waits is sent as this one arrives, once the one before it was drawn
+    const before = line.drawn
+    line.drawn = drawnOr(150)
+    void before.then(() => {
       const next = line.waiting
       Object.assign(line, { since: performance.now(), waiting: null })
       if (next)

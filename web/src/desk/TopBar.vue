@@ -89,7 +89,7 @@
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />
     <PickOne v-model="runs.quality" class="quality" :items="QUALITIES" label="Quality of the run" testid="quality" />
-    <v-btn class="go" title="Run (Ctrl+Enter)" data-testid="run" @click="runs.start(runs.quality)">Run</v-btn>
+    <v-btn class="go" title="Run (Ctrl+Enter)" data-testid="run" @click="runs.runNow(runs.quality)">Run</v-btn>
   </header>
 </template>
 

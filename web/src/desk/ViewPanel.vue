@@ -392,13 +392,14 @@ const { holdsProbe, held, handleAt } = usePointing({
     taken = true
   },
 })
+// sources are compared one by one: an edit of a field does not build shapes anew
 watch(
-  () => [
-    look.scene,
-    selectedId.value,
-    shows.showShapes,
-    study.doc?.shapes,
-    [...obstacles.value, '|', ...emitting.value].join(),
+  [
+    () => look.scene,
+    selectedId,
+    () => shows.showShapes,
+    () => JSON.stringify(study.doc?.shapes.map((s) => [s.id, s.kind, s.shown])),
+    () => [...obstacles.value, '|', ...emitting.value].join(),
   ],
   shapesAndRegions,
 )
@@ -407,21 +408,20 @@ watch(
   () => viewer?.light(runs.light),
 )
 watch(
-  () => [
-    look.slice,
-    look.lines,
-    look.surface,
-    look.before,
-    shows.split,
-    shows.place,
-    shows.glyphLength,
-    shows.glyphWidth,
-    look.mapping,
-    shows.glyph,
-    shows.showProbe,
-    shows.showSlice,
-    look.window,
-    holdsProbe.value,
+  [
+    () => look.slice,
+    () => look.lines,
+    () => look.surface,
+    () => look.before,
+    () => JSON.stringify([look.mapping, look.window]),
+    () => shows.split,
+    () => shows.place,
+    () => shows.glyphLength,
+    () => shows.glyphWidth,
+    () => shows.glyph,
+    () => shows.showProbe,
+    () => shows.showSlice,
+    holdsProbe,
   ],
   probe,
 )
@@ -431,14 +431,13 @@ watch(
   (on) => viewer?.setParallel(on),
 )
 watch(
-  () => [
-    runs.shown,
-    runs.drawn,
-    runs.stale,
-    shows.showFlows,
-    study.doc?.looks,
-    study.doc?.flows.length,
-    selectedFlow.value,
+  [
+    () => runs.shown,
+    () => runs.drawn,
+    () => runs.stale,
+    () => shows.showFlows,
+    () => JSON.stringify([study.doc?.looks, study.doc?.flows.map((f) => f.id)]),
+    selectedFlow,
   ],
   flow,
 )

@@ -126,7 +126,7 @@ export function useKeys(frame: () => void, compare: () => void) {
     { name: 'Remove steps', key: 'Del', act: () => removeSteps() },
     { name: 'Undo', key: 'Ctrl Z', act: () => void study.step('undo') },
     { name: 'Redo', key: 'Ctrl Shift Z', act: () => void study.step('redo') },
-    { name: 'Run', key: 'Ctrl Enter', act: () => void runs.start(runs.quality) },
+    { name: 'Run', key: 'Ctrl Enter', act: () => void runs.runNow(runs.quality) },
     {
       name: 'History of the study',
       key: 'H',
@@ -160,7 +160,7 @@ export function useKeys(frame: () => void, compare: () => void) {
     }
     if ((event.ctrlKey || event.metaKey) && event.key === 'Enter') {
       event.preventDefault()
-      void runs.start(runs.quality)
+      void runs.runNow(runs.quality)
       return
     }
     // a menu or dialog that is open has the keyboard to itself

@@ -64,14 +64,14 @@ export function handlesFor(
         put: (to) => study.setParam(selection, p, tidy(to), `→ ${tidy(to).join(' ')} m`),
       })
     }
-    const reach = entry?.params.find((p) => p.name === 'attenuation')
+    const reach = entry?.params.find((p) => p.name === 'fade_over')
     const first = boxes.find((b) => Array.isArray(step?.params.shapes) && (step!.params.shapes as string[])[0] === b.id)
-    const value = reach && (step!.params.attenuation ?? reach.default)
+    const value = reach && (step!.params.fade_over ?? reach.default)
     if (reach && first && typeof value === 'number') {
       const edge = first.upper[0]
       const middle = [1, 2].map((i) => (first.lower[i] + first.upper[i]) / 2)
       found.push({
-        id: 'attenuation',
+        id: 'fade_over',
         at: [edge + value, middle[0], middle[1]],
         name: reach.label,
         put: (to) => {

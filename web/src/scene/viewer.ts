@@ -27,8 +27,9 @@ export class Viewer {
   private last = 0
   private rest = 0
   private isCoarse = false
-  /** Whether the user has hold of the camera. */
+  /** Whether the user has hold of the camera, or of anything. */
   private turning = false
+  private holding = false
   /** Nears 1 while pictures take longer than a twentieth of a second; rendering in software is known to. */
   private slow = 0
   private readonly software: boolean
@@ -67,6 +68,8 @@ export class Viewer {
     })
     this.controls.addEventListener('change', () => this.draw())
     this.scene.add(this.lights.group, this.ground.object)
+    window.addEventListener('pointerdown', this.hold, { capture: true })
+    for (const end of ['pointerup', 'pointercancel']) window.addEventListener(end, this.release, { capture: true })
   }
   /** Light and tone as a study has them. */
   light(look: LightLook) {
@@ -139,21 +142,32 @@ export class Viewer {
     requestAnimationFrame(() => {
       this.queued = false
       this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
-      this.coarse((gap < 300 || this.turning) && (this.software || this.slow > 0.5))
+      this.coarse((gap < 300 || this.turning || this.holding) && (this.software || this.slow > 0.5))
       this.render()
       requestAnimationFrame(() => {
         this.last = performance.now()
       }) // by then it is on the screen, or nearly
       this.drawn++
       this.host.dataset.drawn = String(this.drawn)
-      if (this.isCoarse)
-        this.rest = window.setTimeout(() => {
-          if (!this.turning) {
-            this.last = 0
-            this.draw()
-          }
-        }, 320)
+      if (this.isCoarse) this.refine()
     })
+  }
+  /** A full picture once nothing moves any more. */
+  private refine() {
+    clearTimeout(this.rest)
+    this.rest = window.setTimeout(() => {
+      if (this.holding) this.refine()
+      else if (!this.turning) {
+        this.last = 0
+        this.draw()
+      }
+    }, 320)
+  }
+  private readonly hold = () => {
+    this.holding = true
+  }
+  private readonly release = () => {
+    this.holding = false
   }
   /** Told when pictures become coarser or full again. */
   onCoarse: ((on: boolean) => void) | null = null
@@ -322,6 +336,9 @@ export class Viewer {
     return new Promise((done) => small.toBlob(done, 'image/png'))
   }
   dispose() {
+    clearTimeout(this.rest)
+    window.removeEventListener('pointerdown', this.hold, { capture: true })
+    for (const end of ['pointerup', 'pointercancel']) window.removeEventListener(end, this.release, { capture: true })
     this.controls.dispose()
     this.behind?.dispose()
     this.haze.dispose()

@@ -369,28 +369,42 @@ export const useLook = defineStore('look', () => {
   watch(box, (now, before) => {
     if (known === study.key && JSON.stringify(now) !== JSON.stringify(before)) void refreshProbe()
   })
+  /** While frames play the probe follows at a pace of its own: it takes at most a fifth of the time. */
+  const moving = () => runs.playing || runs.following
+  let pacing = false
+  async function follow() {
+    if (pacing) return
+    pacing = true
+    let seen = NaN
+    while (moving() && seen !== runs.frame) {
+      seen = runs.frame
+      const since = performance.now()
+      await refreshProbe()
+      await new Promise((done) => setTimeout(done, Math.min(2000, 4 * (performance.now() - since))))
+    }
+    pacing = false
+  }
   watch(
     () => runs.frame,
     () => {
       if (known !== study.key) return
+      if (moving()) void follow()
+      else {
+        void refreshProbe()
+        void refreshSwatches()
+        void refreshScene()
+        later()
+      }
+    },
+  )
+  watch(moving, (on) => {
+    if (!on && known === study.key) {
       void refreshProbe()
-      if (!runs.playing) {
-        void refreshSwatches()
-        void refreshScene()
-        later()
-      }
-    },
-  )
-  watch(
-    () => runs.playing,
-    (on) => {
-      if (!on) {
-        void refreshSwatches()
-        void refreshScene()
-        later()
-      }
-    },
-  )
+      void refreshSwatches()
+      void refreshScene()
+      later()
+    }
+  })
   watch(() => runs.run?.state, later)
 
   /** Whether a lane ends as a scalar, or as a vector, as far as is known. */

@@ -20,6 +20,8 @@ export const useRuns = defineStore('runs', () => {
   const playing = ref(false)
   const connected = ref(true)
   const quality = ref<'preview' | 'full'>('preview')
+  /** Whether the newest frame of a run that goes on is shown as it comes; until somebody chooses a frame. */
+  const following = ref(false)
   /** The run that each flow should show, and the frame and the drawn lines of each that are shown. */
   const wanted = ref<Record<string, string>>({})
   const shown = shallowRef<Record<string, Frame>>({})
@@ -74,6 +76,7 @@ export const useRuns = defineStore('runs', () => {
   function open(key: string, at: number) {
     close()
     frame.value = at
+    following.value = at === clock.value.start // no frame was worth opening on
     source = new EventSource(`/api/events?study=${encodeURIComponent(key)}`)
     source.onmessage = (event) => {
       connected.value = true
@@ -87,7 +90,7 @@ export const useRuns = defineStore('runs', () => {
   function close() {
     source?.close()
     source = null
-    wanting.value = false
+    wanting.value = following.value = false
     playing.value = false
     runs.value = []
     shown.value = {}
@@ -97,8 +100,16 @@ export const useRuns = defineStore('runs', () => {
     meshes.clear()
     kept = held = 0
   }
-  /** Start (or find) the runs of all flows as the study stands, that of the main one first. */
-  async function start(as: 'preview' | 'full' = quality.value) {
+  /** Run by hand: what comes is looked at. What is all there already is played if its first frame stands. */
+  async function runNow(as: 'preview' | 'full' = quality.value) {
+    following.value = true
+    await start(as)
+    const made = run.value
+    if (made && made.state === 'done' && frame.value === clock.value.start && made.frames.length > 1) play(true)
+  }
+  /** Start (or find) the runs of all flows as the study stands, that of the main one first; of a lane that `byItself`
+   * cannot begin yet nothing is said. */
+  async function start(as: 'preview' | 'full' = quality.value, byItself = false) {
     quality.value = as // at once: who chooses another while this waits keeps it
     await study.flush()
     const now = signature.value
@@ -119,6 +130,7 @@ export const useRuns = defineStore('runs', () => {
         if (!runs.value.some((r) => r.identity === made.identity)) runs.value = [made, ...runs.value]
         if (made.state === 'failed') failed.push(made.message)
       } catch (error) {
+        if (byItself && error instanceof ApiError && !wanted.value[flow] && !refused.value[flow]) continue
         failed.push((error as Error).message)
         why[flow] = (error as Error).message
         if (error instanceof ApiError) forget(flow)
@@ -150,10 +162,13 @@ export const useRuns = defineStore('runs', () => {
   watch(
     () => study.savedCount,
     () => {
-      if (!wanting.value || quality.value !== 'preview') return
+      const first = !wanting.value && study.doc?.flows.some((f) => f.steps.length)
+      if (!(wanting.value || first) || quality.value !== 'preview') return
       clearTimeout(rest)
       rest = window.setTimeout(() => {
-        if (quality.value === 'preview') void start('preview')
+        if (quality.value !== 'preview') return
+        following.value ||= !current.value
+        void start('preview', true)
       }, 350)
     },
   )
@@ -168,6 +183,15 @@ export const useRuns = defineStore('runs', () => {
     () => hollow.value.join(),
     () => {
       for (const flow of hollow.value) empty(flow)
+    },
+  )
+  /** What goes on is followed; what has ended lets go of the frame. */
+  watch(
+    () => [run.value?.state, ready.value] as const,
+    ([state, all]) => {
+      if (!following.value || playing.value || !all.size) return
+      frame.value = Math.min(clock.value.end, Math.max(...all))
+      if (state !== 'running' && state !== 'waiting') following.value = false
     },
   )
   watch(
@@ -290,12 +314,14 @@ export const useRuns = defineStore('runs', () => {
     requestAnimationFrame(tick)
   }
   function play(on = !playing.value) {
+    following.value = false
     if (on && !playing.value) {
       playing.value = true
       requestAnimationFrame(tick)
     } else playing.value = on
   }
   function go(n: number) {
+    following.value = false
     frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n)))
   }
   return {
@@ -325,6 +351,8 @@ export const useRuns = defineStore('runs', () => {
     open,
     close,
     start,
+    runNow,
+    following,
     stop,
     play,
     go,

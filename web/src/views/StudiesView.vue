@@ -14,7 +14,8 @@
       <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.open()"
         >Import</v-btn
       >
-      <v-btn class="go" data-testid="new-study" @click="make({ start: 'blank' })">New study</v-btn>
+      <v-btn class="go" data-testid="new-study" @click="beginning = true">New study</v-btn>
+      <NewStudy v-model:open="beginning" @begin="(start) => make({ start })" />
       <FilePick ref="picker" accept=".json,.zip" testid="study-file" @file="importStudy" />
     </header>
     <main>
@@ -48,11 +49,8 @@
         </article>
       </div>
       <p v-if="!studies.length && loaded" class="muted">There is no study yet. Begin with one below.</p>
-      <h2>Begin another</h2>
+      <h2>Demo studies to take apart</h2>
       <div class="starts">
-        <button @click="make({ start: 'wind' })">
-          <b>A wind and some particles</b><span>The first thing to prove: something obeys a field.</span>
-        </button>
         <button v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })">
           <b>{{ d.name }}</b><span>{{ d.note }}</span>
         </button>
@@ -74,6 +72,7 @@ import { useRouter } from 'vue-router'
 import { call, download, uploadStudy, type StudyCard } from '../api/client'
 import FilePick from '../controls/FilePick.vue'
 import TextLine from '../controls/TextLine.vue'
+import NewStudy from './NewStudy.vue'
 import type { StudyOut } from '../api/model'
 
 const router = useRouter()
@@ -82,6 +81,7 @@ const demos = ref<{ id: string; name: string; note: string }[]>([])
 const loaded = ref(false)
 const query = ref('')
 const problem = ref('')
+const beginning = ref(false)
 const picker = ref<{ open: () => void } | null>(null)
 const gone = ref(false)
 const goneName = ref('')
@@ -89,7 +89,7 @@ let goneKey = ''
 const found = computed(() =>
   studies.value.filter((s) => `${s.name} ${s.note}`.toLowerCase().includes(query.value.toLowerCase())),
 )
-const when = (t: string) => new Date(t).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })
+const when = (t: string) => new Date(t).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' })
 
 async function guarded(work: () => Promise<void>) {
   try {

@@ -11,9 +11,9 @@ from errant_gust.core.study.parameters import ShapeIds, param
 
 
 class MaskShape(Fractal):
-    """1 inside the shapes, fading to 0 outside over the attenuation; several shapes add up, or the strongest wins.
+    """1 inside the shapes, fading to 0 outside over a distance; several shapes add up, or the strongest wins.
 
-    f = magnitude · Σ w(d / attenuation), w falling from 1 on the surface to 0 by `profile`. `which one` gives the
+    f = strength · Σ w(d / fade over), w falling from 1 on the surface to 0 by `profile`. `which one` gives the
     number of the strongest shape (1 for the first in the list, 0 for none); noise may break the borders.
     """
 
@@ -23,15 +23,15 @@ class MaskShape(Fractal):
     family = "start"
     yields = "where something acts, and how strongly"
     mistake = (
-        "Attenuation counts outward from the surface: with 0 the edge is hard and aliases. Several shapes "
+        "Fade over counts outward from the surface: with 0 the edge is hard and aliases. Several shapes "
         "that add up exceed 1 where they overlap."
     )
     headline = "shapes"
-    formula = "f = magnitude · Σ w(dᵢ / attenuation)"
+    formula = "f = strength · Σ w(dᵢ / fade over)"
 
     shapes: ShapeIds = param(help="Shapes that switch it on")
-    magnitude: float = param(1.0, slider=(0, 2), help="Value inside")
-    attenuation: float = param(0.5, unit="m", range=(0, 1e6), slider=(0, 5), help="How far outside it fades to nothing")
+    strength: float = param(1.0, slider=(0, 2), help="Value inside")
+    fade_over: float = param(0.5, unit="m", range=(0, 1e6), slider=(0, 5), help="How far outside it fades to nothing")
     profile: Literal["smooth", "linear"] = param("smooth", help="How it fades")
     several: Literal["add up", "strongest wins", "which one"] = param(
         "add up", label="Several shapes", help="Their sum, the largest, or the number of the strongest (0 is none)"
@@ -45,7 +45,7 @@ class MaskShape(Fractal):
 
     def feature(self) -> float | None:  # type: ignore[override]
         sizes = [Fractal.feature(self)] if self.ragged else []
-        return min([*sizes, self.attenuation], default=None) or None
+        return min([*sizes, self.fade_over], default=None) or None
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
         return "scalar"
@@ -58,7 +58,7 @@ class MaskShape(Fractal):
         if self.several == "which one":
             strength = np.stack([m.value for m in masks])
             best = strength.argmax(axis=0)
-            least = np.float32(max(self.threshold * self.magnitude, 1e-6))
+            least = np.float32(max(self.threshold * self.strength, 1e-6))
             return Samples(np.where(strength.max(axis=0) >= least, best + 1, 0).astype(np.float32), zero.gradient)
         total = masks[0]
         for mask in masks[1:]:
@@ -75,16 +75,16 @@ class MaskShape(Fractal):
         return made
 
     def _fade(self, d: Samples) -> Samples:
-        magnitude = np.float32(self.magnitude)
-        if self.attenuation == 0:
-            return d.chain(np.where(d.value <= 0, magnitude, np.float32(0)), np.zeros_like(d.value))
-        a = np.float32(1 / self.attenuation)
+        strength = np.float32(self.strength)
+        if self.fade_over == 0:
+            return d.chain(np.where(d.value <= 0, strength, np.float32(0)), np.zeros_like(d.value))
+        a = np.float32(1 / self.fade_over)
         s = np.clip(d.value * a, 0, 1)
         fading = (d.value > 0) & (s < 1)
         if self.profile == "linear":
-            return d.chain(magnitude * (1 - s), np.where(fading, -magnitude * a, np.float32(0)))
+            return d.chain(strength * (1 - s), np.where(fading, -strength * a, np.float32(0)))
         w, slope = smooth_step(s)
-        return d.chain(magnitude * (1 - w), np.where(fading, -magnitude * a * slope, np.float32(0)))
+        return d.chain(strength * (1 - w), np.where(fading, -strength * a * slope, np.float32(0)))
 
     def unit_given(self, node: Any) -> Unit | None:
         return NUMBER
