@@ -47,11 +47,17 @@ window.addEventListener('gust:pictured', (e) => {
 DRAG = """async ([name, low, high, edits, pause]) => {
   seen.score = []; seen.view = [];
   const slider = document.querySelector(`[data-testid=slider-${name}]`);
+  const thumb = slider.querySelector('[role=slider]'), [first, last] = [+thumb.ariaValueMin, +thumb.ariaValueMax];
+  const {left, top, width} = slider.querySelector('.v-slider-track').getBoundingClientRect();
+  const at = (value) => ({
+    clientX: left + (width * (value - first)) / (last - first), clientY: top + 1, bubbles: true, cancelable: true,
+  });
+  slider.querySelector('.v-slider__container').dispatchEvent(new MouseEvent('mousedown', at(low)));
   for (let i = 0; i < edits; i++) {
-    slider.value = low + (high - low) * (0.5 - 0.5 * Math.cos(i * 0.2));
-    slider.dispatchEvent(new Event('input', {bubbles: true}));
+    window.dispatchEvent(new MouseEvent('mousemove', at(low + (high - low) * (0.5 - 0.5 * Math.cos(i * 0.2)))));
     await new Promise((done) => setTimeout(done, pause));
   }
+  window.dispatchEvent(new MouseEvent('mouseup', at(low)));
   await new Promise((done) => setTimeout(done, 1500));
   return seen;
 }"""

@@ -3,7 +3,7 @@
 import trimesh
 from playwright.sync_api import expect
 
-from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, choose, document, new_study, pixels, put, redrawn, saved
 
 
 def test_a_potential_flow_around_an_imported_mesh_is_solved_and_shown(page, address, tmp_path):
@@ -57,13 +57,13 @@ def test_a_path_is_edited_by_its_points_and_a_formula_says_where_it_is_wrong(pag
 
 def test_bunching_is_found_and_one_click_makes_it_divergence_free(page, address):
     key = new_study(page, address)
-    page.get_by_test_id("beginnings").get_by_text("A wind and some particles").click()
+    page.get_by_test_id("begin-with-wind").click()
     saved(page)
     page.get_by_test_id("new-field-lane").click()
     add_step(page, "field", "noise")
-    page.get_by_test_id("select-makes").select_option("vector")
+    choose(page, "select-makes", "vector")
     page.get_by_test_id("step-particles-carry").click()
-    page.get_by_test_id("select-field").select_option("field")
+    choose(page, "select-field", "field")
     expect(page.get_by_test_id("checks")).to_contain_text("check")
     page.get_by_test_id("checks").click()
     page.get_by_test_id("fix-bunching").click()
@@ -80,7 +80,7 @@ def test_an_outline_is_imported_and_a_bad_one_refused_in_its_place(page, address
     new_study(page, address)
     add_field(page)
     add_step(page, "field", "stencil")
-    page.get_by_test_id("select-source").select_option("file")
+    choose(page, "select-source", "file")
     bad = tmp_path / "bad.svg"
     bad.write_text('<svg xmlns="http://www.w3.org/2000/svg"><script>1</script></svg>')
     page.get_by_test_id("file-outline").set_input_files(bad)

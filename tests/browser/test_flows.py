@@ -8,7 +8,7 @@ import numpy as np
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
 
-from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, choose, chosen, document, new_study, pixels, put, redrawn, saved
 
 
 def runs_to(page, frame):
@@ -36,7 +36,7 @@ def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, 
     put(page, "rate", "3000")
     for lane in ("field", "field_2"):
         add_step(page, flow, "carry")
-        page.get_by_test_id("select-field").select_option(lane)
+        choose(page, "select-field", lane)
     add_step(page, flow, "respawn")
     put(page, "farther", "2")
     add_step(page, flow, "trail")
@@ -59,12 +59,12 @@ def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, 
     identity = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())[0]["identity"]
     page.wait_for_timeout(800)
     plain = pixels(page)
-    page.get_by_test_id("look-map").select_option("heat")
+    choose(page, "look-map", "heat")
     hot = redrawn(page, plain, 0.001)
     bright = hot.max(axis=2) > 90
     assert hot[bright][:, 0].mean() > hot[bright][:, 2].mean() + 10, "black body is red before it is blue"
-    page.get_by_test_id("look-colour").select_option("direction")
-    expect(page.get_by_test_id("look-map")).to_have_value("cyclic")
+    choose(page, "look-colour", "direction")
+    chosen(page, "look-map", "cyclic")
     saved(page)
     runs = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
     assert [r["identity"] for r in runs] == [identity]
@@ -83,7 +83,7 @@ def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, 
     assert 0 < int(view.get_attribute("data-lines")) < 0.5 * before
 
     page.get_by_text("Take away").click()
-    page.get_by_test_id("export-format").select_option("usd")
+    choose(page, "export-format", "usd")
     with page.expect_download() as found:
         page.get_by_test_id("export-run").click()
     with zipfile.ZipFile(found.value.path()) as archive:
@@ -139,17 +139,17 @@ def test_a_wall_and_gravity_are_built_with_the_score_and_npz_holds_the_channel(p
     page.get_by_test_id("new-particles-lane").click()
     flow = document(page, address, key)["flows"][0]["id"]
     add_step(page, flow, "emit")
-    page.get_by_test_id("select-shape").select_option("sphere")
+    choose(page, "select-shape", "sphere")
     add_step(page, flow, "gravity")
     add_step(page, flow, "stay_out")
-    page.get_by_test_id("select-shape").select_option("plane")
+    choose(page, "select-shape", "plane")
     add_step(page, flow, "channel")
     page.get_by_test_id("clock-end").fill("40")
     page.get_by_test_id("clock-end").press("Enter")
     saved(page)
     runs_to(page, 40)
     page.get_by_text("Take away").click()
-    page.get_by_test_id("export-format").select_option("npz")
+    choose(page, "export-format", "npz")
     with page.expect_download() as found:
         page.get_by_test_id("export-run").click()
     with zipfile.ZipFile(found.value.path()) as archive, np.load(io.BytesIO(archive.read(f"{flow}.0040.npz"))) as z:
@@ -157,6 +157,6 @@ def test_a_wall_and_gravity_are_built_with_the_score_and_npz_holds_the_channel(p
         assert (z["position"][:, 2] < -1.99).mean() > 0.2, "many lie on the floor"
         assert z["travelled"].max() > 1.4
     page.get_by_test_id(f"step-{flow}-channel").click()
-    page.get_by_test_id("look-colour").select_option("travelled")
+    choose(page, "look-colour", "travelled")
     saved(page)
     expect(page.get_by_test_id("run-state")).to_contain_text("40 frames ready")

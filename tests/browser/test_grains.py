@@ -9,7 +9,19 @@ from pxr import Usd, UsdGeom
 
 from tests.browser.test_flows import go_to, runs_to
 from tests.browser.test_liquid import shape
-from tests.browser.tools import add_field, add_step, changed, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import (
+    add_field,
+    add_step,
+    changed,
+    choose,
+    chosen,
+    document,
+    new_study,
+    pixels,
+    put,
+    redrawn,
+    saved,
+)
 
 LAST = 16
 
@@ -57,13 +69,13 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
     add_step(page, "field", "noise")
     put(page, "feature_size", "0.3")
     put(page, "evolve", "0.6")
-    page.get_by_test_id("select-range").select_option("unit")
+    choose(page, "select-range", "unit")
     add_step(page, "field", "remap")
     for end, value in (("0", "0.45"), ("1", "0.52")):
         put(page, f"from_range-{end}", value)
     add_field(page)
     add_step(page, "field_2", "spline_flow")
-    page.get_by_test_id("select-curve").select_option(curve)
+    choose(page, "select-curve", curve)
     put(page, "inward", "1.5")
 
     # the lane: what it begins with is there at once, and a run shows a heap
@@ -72,7 +84,7 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
     page.get_by_test_id("op-domain").click()
     put(page, "spacing", "0.0185")
     add_step(page, "grains", "source")
-    page.get_by_test_id("select-shape").select_option(source)
+    choose(page, "select-shape", source)
     for op in ("gravity", "friction"):
         add_step(page, "grains", op)
     add_step(page, "grains", "collide")
@@ -87,8 +99,8 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
 
     # drawn, masked, limited
     add_step(page, "grains", "push")
-    page.get_by_test_id("select-field").select_option("field_2")
-    page.get_by_test_id("select-by").select_option("field")
+    choose(page, "select-field", "field_2")
+    choose(page, "select-by", "field")
     put(page, "share", "0.8")
     add_step(page, "grains", "speed_limit")
     put(page, "most", "0.5")
@@ -107,26 +119,26 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
     # how it is drawn, without another run
     page.get_by_test_id("lane-grains").locator(".name").click()
     runs = len(json.loads(page.request.get(f"{address}/api/runs?study={key}").text()))
-    assert page.get_by_test_id("look-blend").input_value() == "lit"
+    chosen(page, "look-blend", "lit")
     before = drawn
     for channel in ("pressure", "age", "speed"):
-        page.get_by_test_id("look-colour").select_option(channel)
+        choose(page, "look-colour", channel)
         page.wait_for_timeout(800)
-    page.get_by_test_id("look-blend").select_option("additive")
+    choose(page, "look-blend", "additive")
     before = redrawn(page, before, 0.003)
-    page.get_by_test_id("look-blend").select_option("lit")
+    choose(page, "look-blend", "lit")
     redrawn(page, before, 0.003)
     assert len(json.loads(page.request.get(f"{address}/api/runs?study={key}").text())) == runs
 
     # the full run of twenty-five thousand, and USD that others read
-    page.get_by_test_id("quality").select_option("full")
+    choose(page, "quality", "full")
     expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
     page.get_by_test_id("run").click()
     full = finished(page, address, key, "full")
     assert changed(empty, pixels(page)) > 0.01
     page.get_by_test_id("lane-grains").locator(".name").click()
     page.get_by_text("Take away").click()
-    page.get_by_test_id("export-format").select_option("usd")
+    choose(page, "export-format", "usd")
     with page.expect_download(timeout=120_000) as found:
         page.get_by_test_id("export-run").click()
     with zipfile.ZipFile(found.value.path()) as archive:

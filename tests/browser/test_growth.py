@@ -10,7 +10,7 @@ import trimesh
 from playwright.sync_api import expect
 
 from tests.browser.test_flows import go_to, runs_to
-from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, choose, chosen, document, new_study, pixels, put, redrawn, saved
 
 LAST = 16
 
@@ -22,8 +22,8 @@ def shape(page, kind):
 
 def taken(page, what, format, to):
     """What Take away writes, unpacked."""
-    page.get_by_test_id("export-what").select_option(what)
-    page.get_by_test_id("export-format").select_option(format)
+    choose(page, "export-what", what)
+    choose(page, "export-format", format)
     with page.expect_download(timeout=120_000) as found:
         page.get_by_test_id("export-run").click()
     with zipfile.ZipFile(found.value.path()) as archive:
@@ -59,7 +59,7 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     seed = next(s["params"]["shape"] for s in steps if s["op"] == "seed")
     if seed != "sphere":
         page.get_by_test_id("lane-growth").get_by_text("Seed shape").click()
-        page.get_by_test_id("select-shape").select_option("sphere")
+        choose(page, "select-shape", "sphere")
     page.get_by_test_id("lane-growth").get_by_text("Spread").click()
     put(page, "speed", "1.2")
     saved(page)
@@ -85,10 +85,10 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     # coloured by its age, without another run
     page.get_by_test_id("lane-growth").locator(".name").click()
     expect(page.get_by_test_id("look-draw")).to_have_count(0)  # there are no points to draw instead
-    page.get_by_test_id("look-paint").select_option("channel")
-    expect(page.get_by_test_id("look-colour")).to_have_value("age")
+    choose(page, "look-paint", "channel")
+    chosen(page, "look-colour", "age")
     aged = redrawn(page, kept, 0.005)
-    page.get_by_test_id("look-colour").select_option("speed")
+    choose(page, "look-colour", "speed")
     redrawn(page, aged, 0.002)
 
     # side by side with itself
@@ -123,7 +123,7 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     # it is a shape again, by its distance, and emits
     add_field(page)
     add_step(page, "field", "from_run")
-    page.get_by_test_id("select-kind").select_option("scalar")
+    choose(page, "select-kind", "scalar")
     channel = page.get_by_test_id("text-channel").or_(page.get_by_label("Channel", exact=True)).first
     channel.fill("distance")
     channel.press("Enter")
@@ -133,7 +133,7 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     made = document(page, address, key)["shapes"][-1]["id"]
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles", "emit")
-    page.get_by_test_id("select-shape").select_option(made)
+    choose(page, "select-shape", made)
     saved(page)
     runs_to(page, LAST)
     expect(view).not_to_have_attribute("data-particles", "0", timeout=60_000)
@@ -144,6 +144,6 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     assert document(page, address, key)["shapes"][-1]["params"] == {"flow": "growth"}
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles_2", "emit")
-    page.get_by_test_id("select-where").select_option("lines")
+    choose(page, "select-where", "lines")
     offered = page.get_by_test_id("select-lines").locator("option").evaluate_all("all => all.map((o) => o.value)")
     assert [o for o in offered if o] == ["particles"]

@@ -5,7 +5,7 @@ import json
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.tools import document, put, saved
+from tests.browser.tools import choose, document, put, saved
 from tests.studies import data, lane
 
 PATH = {"keys": [[0, [0, 0, 0]], [1, [2, 0, 0]]], "between": "linear"}
@@ -162,6 +162,6 @@ def test_a_region_is_fitted_to_all_frames_of_a_moving_shape(page, address):
     page.get_by_test_id("region-room").click()
     cost = page.get_by_test_id("region-cost")
     expect(cost).to_contain_text("16 × 16 × 16")
-    page.get_by_test_id("over-all-frames").check()
+    choose(page, "fitted-when", "all")
     expect(cost).to_contain_text("36 × 16 × 16")
     assert document(page, address, key)["regions"][0]["over"] == "all frames"

@@ -10,7 +10,7 @@ import trimesh
 from playwright.sync_api import expect
 
 from tests.browser.test_flows import go_to, runs_to
-from tests.browser.tools import add_field, add_step, changed, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, changed, choose, document, new_study, pixels, put, redrawn, saved
 
 LAST = 18
 
@@ -39,7 +39,7 @@ def fields(page):
     add_field(page)
     add_step(page, "field", "noise")
     put(page, "feature_size", "0.2")
-    page.get_by_test_id("select-range").select_option("unit")
+    choose(page, "select-range", "unit")
     add_step(page, "field", "remap")
     for end, value in (("0", "0.02"), ("1", "0.6")):
         put(page, f"to_range-{end}", value)
@@ -112,7 +112,7 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     expect(page.get_by_test_id("op-source")).to_be_disabled()  # a Domain comes first
     page.get_by_test_id("op-domain").click()
     add_step(page, "liquid", "source")
-    page.get_by_test_id("select-shape").select_option(ladle)
+    choose(page, "select-shape", ladle)
     page.get_by_test_id("more-viscosity").click()
     page.get_by_text("Use field Field", exact=True).click()
     page.get_by_test_id("fold-Velocity").click()
@@ -129,7 +129,7 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     put(page, "stick", "0.3")
     add_step(page, "liquid", "surface")
     add_step(page, "liquid", "push")
-    page.get_by_test_id("select-field").select_option("field_2")
+    choose(page, "select-field", "field_2")
     saved(page)
     page.keyboard.press("1")
     page.keyboard.press("2")
@@ -142,7 +142,7 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     assert with_push[0] > 0.08, "the constant push is seen to work"
 
     # then curl noise, evolving, sideways only; each starts a preview of its own
-    page.get_by_test_id("select-field").select_option("field_3")
+    choose(page, "select-field", "field_3")
     page.get_by_test_id("fold-Axes").click()
     page.get_by_label("Along z").click()
     page.get_by_test_id("lane-field_3").get_by_text("Curl noise").click()
@@ -173,14 +173,14 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     page.get_by_test_id("lane-liquid").locator(".name").click()
     runs = len(json.loads(page.request.get(f"{address}/api/runs?study={key}").text()))
     wet = ready_surface(page)
-    page.get_by_test_id("look-draw").select_option("points")
+    choose(page, "look-draw", "points")
     points = redrawn(page, wet, 0.002)
-    page.get_by_test_id("look-draw").select_option("surface")
+    choose(page, "look-draw", "surface")
     redrawn(page, points, 0.002)
-    page.get_by_test_id("look-paint").select_option("channel")
+    choose(page, "look-paint", "channel")
     for channel in ("viscosity", "thickness", "age"):
         before = pixels(page)
-        page.get_by_test_id("look-colour").select_option(channel)
+        choose(page, "look-colour", channel)
         redrawn(page, before, 0.001)
     page.get_by_test_id("lane-liquid").get_by_text("Surface").click()
     before = int(page.get_by_test_id("view").get_attribute("data-surface"))
@@ -192,15 +192,15 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
 
     # the full run, and what is written of it
     expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=20_000)
-    page.get_by_test_id("quality").select_option("full")
+    choose(page, "quality", "full")
     expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
     page.get_by_test_id("run").click()
     finished(page, address, key, "full")
     page.get_by_test_id("lane-liquid").locator(".name").click()
     page.get_by_text("Take away").click()
     for what, format, pattern in (("surface", "ply", "*.ply"), ("volume", "vdb", "*.vdb")):
-        page.get_by_test_id("export-what").select_option(what)
-        page.get_by_test_id("export-format").select_option(format)
+        choose(page, "export-what", what)
+        choose(page, "export-format", format)
         with page.expect_download(timeout=120_000) as found:
             page.get_by_test_id("export-run").click()
         with zipfile.ZipFile(found.value.path()) as archive:

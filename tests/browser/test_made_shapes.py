@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import expect
 
-from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, choose, document, new_study, pixels, put, redrawn, saved
 
 
 def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(page, address):
@@ -24,13 +24,13 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
     add_field(page)
     add_step(page, "field_2", "distance")
     add_step(page, "field_2", "add")
-    page.get_by_test_id("select-field").select_option("field")
+    choose(page, "select-field", "field")
     add_step(page, "field_2", "smooth")
     saved(page)
 
     # the shape takes the newest scalar lane and the region, and is there at once
     page.get_by_test_id("shape-sphere").click()
-    page.get_by_role("checkbox").first.uncheck()  # the sphere itself is not shown
+    page.get_by_test_id("shape-shown").uncheck()  # the sphere itself is not shown
     before = pixels(page)
     page.get_by_test_id("add-shape").click()
     page.get_by_test_id("new-shape-field_surface").click()
@@ -48,7 +48,7 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
 
     # it is taken away as a file
     page.get_by_test_id("export").locator("summary").click()
-    page.get_by_test_id("shape-format").select_option("ply")
+    choose(page, "shape-format", "ply")
     with page.expect_download() as taken:
         page.get_by_test_id("write-shape").click()
     assert Path(taken.value.path()).read_bytes().startswith(b"ply")
@@ -58,12 +58,12 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
     add_field(page)
     add_step(page, "field_3", "wind")
     add_step(page, "field_3", "steer_around")
-    page.get_by_test_id("select-shape").select_option(made["id"])
+    choose(page, "select-shape", made["id"])
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles", "emit")
-    page.get_by_test_id("select-shape").select_option(made["id"])
+    choose(page, "select-shape", made["id"])
     add_step(page, "particles", "carry")
-    page.get_by_test_id("select-field").select_option("field_3")
+    choose(page, "select-field", "field_3")
     saved(page)
     page.get_by_test_id("run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("24 frames ready", timeout=90_000)
@@ -91,14 +91,14 @@ def test_a_shape_is_deformed_by_a_lane_and_its_folds_are_told(page, address):
     put(page, "strength", "0.5")
     saved(page)
     page.get_by_test_id("shape-box").click()
-    page.get_by_role("checkbox").first.uncheck()
+    page.get_by_test_id("shape-shown").uncheck()
     before = pixels(page)
     page.get_by_test_id("add-shape").click()
     page.get_by_test_id("new-shape-deformed").click()
     expect(page.get_by_test_id("shape-about")).to_contain_text("triangles, ")
     redrawn(page, before, 0.01)
     assert document(page, address, key)["shapes"][-1]["params"] == {"shape": "box", "field": "field"}
-    page.get_by_test_id("select-how").select_option("carried")
+    choose(page, "select-how", "carried")
     put(page, "seconds", "0.6")
     expect(page.get_by_test_id("shape-about")).to_contain_text("m³")
     put(page, "amount", "9")

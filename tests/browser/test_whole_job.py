@@ -14,7 +14,7 @@ from errant_gust.core.fields.sampling import sample
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.study.document import parse
-from tests.browser.tools import add_field, add_step, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, choose, document, new_study, pixels, put, redrawn, saved
 
 READ_VDB = """
 import json, sys, pyopenvdb as o
@@ -75,7 +75,7 @@ def test_from_a_mesh_to_a_wind_around_it_to_files(page, address, tmp_path):
     expect(page.get_by_test_id("param-size").get_by_role("alert")).to_have_count(0)
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles", "emit")
-    page.get_by_test_id("select-where").select_option("volume")
+    choose(page, "select-where", "volume")
     put(page, "rate", "8000")
     add_step(page, "particles", "carry")
     page.get_by_test_id("clock-end").fill("48")
@@ -93,7 +93,7 @@ def test_from_a_mesh_to_a_wind_around_it_to_files(page, address, tmp_path):
 
     page.get_by_test_id("step-field-steer_around").click()
     page.get_by_test_id("export").get_by_text("Take away").click()
-    page.get_by_test_id("bake-field").select_option("field")
+    choose(page, "bake-field", "field")
     with page.expect_download() as got:
         page.get_by_test_id("bake").click()
     got.value.save_as(tmp_path / "field.vdb")

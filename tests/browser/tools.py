@@ -8,9 +8,10 @@ from PIL import Image
 from playwright.sync_api import Page, expect
 
 
-def new_study(page: Page, address: str) -> str:
+def new_study(page: Page, address: str, begin: str = "blank") -> str:
     page.goto(address)
     page.get_by_test_id("new-study").click()
+    page.get_by_test_id(f"begin-{begin}").click()
     page.wait_for_url("**/desk/*")
     expect(page.get_by_test_id("score")).to_be_visible()
     return page.url.rsplit("/", 1)[-1]
@@ -31,6 +32,30 @@ def put(page: Page, name: str, text: str) -> None:
     box = page.get_by_test_id(f"number-{name}")
     box.fill(text)
     box.press("Enter")
+
+
+def choose(page: Page, name: str, value: str) -> None:
+    """Take one of what a select offers, by its id."""
+    page.get_by_test_id(name).click()
+    page.locator(f'.v-overlay--active [data-option="{value}"]').click()
+    chosen(page, name, value)
+
+
+def chosen(page: Page, name: str, value: str) -> None:
+    expect(page.get_by_test_id(name)).to_have_attribute("data-value", value)
+
+
+def slide(page: Page, name: str, share: float) -> None:
+    """Take a slider to a share of its way."""
+    box = page.get_by_test_id(name).locator(".v-slider-track").bounding_box()
+    page.mouse.click(box["x"] + min(share, 0.997) * box["width"], box["y"] + box["height"] / 2)
+
+
+def settings(page: Page, thing: str) -> None:
+    """Open the settings of what the view draws."""
+    if page.get_by_test_id(f"settings-{thing}").get_attribute("aria-expanded") != "true":
+        page.get_by_test_id(f"settings-{thing}").click()
+    expect(page.get_by_test_id("view-settings")).to_be_visible()
 
 
 def saved(page: Page) -> None:

@@ -8,7 +8,7 @@ Steps = tuple[tuple[str, dict[str, Any]], ...]
 SPACE = {"id": "space", "name": "Space", "bounds": {"lower": [-2.5, -2, 0], "upper": [2.5, 2, 2.5]}}
 SOURCE = {"id": "source", "name": "Source", "kind": "box", "params": {"size": [0.1, 2, 1.5], "move": [-2, 0, 0.9]}}
 SWIRLS = ("curl_noise", {"feature_size": 0.45, "octaves": 2, "strength": 1.2, "evolve": 0.6})
-SPARKS = {"map": "mix", "first": "#2F7F9E", "last": "#FFE9B8", "size": 2.4}
+SPARKS = {"map": "mix", "first": "#4FA3C4", "last": "#FFE9B8", "size": 2.4}
 HIDDEN = {"axis": 1, "share": 0.5, "hidden": True}
 
 
@@ -83,7 +83,7 @@ def smoke() -> dict[str, Any]:
         "Smoke past a shape",
         _named("turbulence", "Turbulence", SWIRLS),
         shapes=[
-            _shape("vent", "Vent", "cylinder", radius=0.28, height=0.12, move=[0, 0, 0.12]),
+            _shape("vent", "Vent", "cylinder", radius=0.2, height=0.12, move=[0, 0, 0.12]),
             _shape("ball", "Ball", "sphere", radius=0.34, move=[0.12, 0, 1.15]),
         ],
         regions=[_box("room", "Room", [-1, -0.8, 0], [1, 0.8, 2.6], 0.03)], clock=_clock(84),
@@ -91,15 +91,15 @@ def smoke() -> dict[str, Any]:
             _named(
                 "smoke", "Smoke",
                 ("domain", {"region": "room"}),
-                ("source", {"shape": "vent", "how": "at least", "density": 1.0, "temperature": 90,
-                            "velocity": [0, 0, 0.9]}),
+                ("source", {"shape": "vent", "how": "at least", "density": 0.7, "temperature": 150,
+                            "velocity": [0, 0, 1.3]}),
                 ("collide", {"shapes": ["ball"]}), ("rise", {"lift": 0.011}),
                 ("push", {"field": "turbulence", "how": "force", "strength": 1.0}), ("curl_up", {"strength": 0.3}),
-                ("cool", {"rate": 0.5}), ("thin_out", {"rate": 0.15}),
+                ("cool", {"rate": 0.35}), ("thin_out", {"rate": 0.4}),
                 kind="gas",
             )
         ],
-        looks={"smoke": {"glow": 0, "absorb": 14}, "probe": HIDDEN},
+        looks={"smoke": {"glow": 0, "absorb": 12}, "probe": HIDDEN},
     )  # fmt: skip
 
 
@@ -166,7 +166,7 @@ def sand() -> dict[str, Any]:
         flows=[
             _named(
                 "sand", "Sand",
-                ("domain", {"region": "yard", "spacing": 0.018}),
+                ("domain", {"region": "yard", "spacing": 0.013}),
                 ("source", {"shape": "column", "how": "filled once"}), ("gravity", {}), ("friction", {"angle": 33}),
                 ("collide", {"shapes": ["floor", "step"], "friction": 0.7}),
                 kind="grains",
@@ -186,7 +186,7 @@ def path() -> dict[str, Any]:
         "A path to follow",
         _named(
             "along", "Along the path",
-            ("spline_flow", {"curve": "path", "along": 1.4, "inward": 1.8, "around": 1.1, "reach": 0.7}),
+            ("spline_flow", {"curve": "path", "along": 1.4, "inward": 0.55, "around": 2.0, "reach": 0.6}),
             ("add", {"field": "stir"}),
         ),
         _named("stir", "Stir", ("curl_noise", {"feature_size": 0.4, "strength": 0.35, "evolve": 0.6})),
@@ -214,7 +214,7 @@ def growth() -> dict[str, Any]:
         _named(
             "tongues", "Tongues",
             ("noise", {"basis": "cells", "cells": "border", "feature_size": 0.25, "octaves": 1, "seed": 5}),
-            ("remap", {"from_range": [-0.94, -0.7], "to_range": [0.3, 0.006], "clamp": True}),
+            ("remap", {"from_range": [-0.94, -0.7], "to_range": [1.2, 0.03], "clamp": True}),
         ),
         _named(
             "near", "Near the ball", ("distance", {"shape": "ball"}),

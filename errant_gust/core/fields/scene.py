@@ -232,7 +232,8 @@ class Scene:
 
     def _fits_itself(self, region: str) -> None:
         """Raise a StudyError if a region is fitted to a surface that is looked for in it."""
-        for id in self.study.find("regions", region, f"regions.{region}").bounds.fit:
+        bounds = self.study.find("regions", region, f"regions.{region}").bounds
+        for id in [*bounds.fit, *([bounds.floor] if bounds.floor else [])]:
             part = self.study.find("shapes", id, f"regions.{region}.bounds.fit")
             if "region" in part.params:
                 self._goes_round(id)
@@ -294,9 +295,24 @@ class Scene:
             low, high = np.array(part.bounds.lower), np.array(part.bounds.upper)
             middle = 0.5 * (low + high) @ axes
             lower, upper = middle - 0.5 * (high - low), middle + 0.5 * (high - low)
-        if (upper + padding <= lower - padding).any():
-            raise StudyError("the padding leaves nothing of the region", where=f"{where}.padding")
-        return np.asarray(lower - padding), np.asarray(upper + padding), turn
+        lower = lower - padding - np.array(part.bounds.more_below)
+        upper = upper + padding + np.array(part.bounds.more_above)
+        if part.bounds.floor:
+            lower[2] = self._floor(part, axes, where)
+        if (upper <= lower).any():
+            left = "the padding leaves" if not part.bounds.floor else "the padding and the floor leave"
+            raise StudyError(f"{left} nothing of the region", where=f"{where}.padding")
+        return np.asarray(lower), np.asarray(upper), turn
+
+    def _floor(self, part: document.Region, axes: Array, where: str) -> float:
+        """Height at which a region ends below: that of a plane, or of the lowest point of a shape."""
+        if abs(axes[2, 2] - 1) > 1e-9:
+            raise StudyError(
+                "a region that is tilted has no floor", where=f"{where}.floor", fix="turn it about z only, or take none"
+            )
+        self._fits_itself(part.id)
+        first = self if self.time == 0 or part.follow else self.sibling(0.0)
+        return float(first.shape(part.bounds.floor).box[0][2])
 
     def _boxes_over_time(self, ids: list[str]) -> list[tuple[Array, Array]]:
         """Boxes of shapes that move, on every frame (of a long clock on every n-th)."""

@@ -180,11 +180,11 @@ class Depends:
             return
         self._path.append(key)
         part = self.study.find("regions", id, f"regions.{id}")
-        self.parts[key] = [part.bounds.model_dump(mode="json"), part.voxel_size, part.turn, part.follow, part.over]
+        self.parts[key] = [part.bounds.content(), part.voxel_size, part.turn, part.follow, part.over]
         self._value(part.voxel_size)
         self._value(part.turn)
         self._value(part.bounds.padding)
-        for shape in part.bounds.fit:
+        for shape in [*part.bounds.fit, *([part.bounds.floor] if part.bounds.floor else [])]:
             self.shape(shape)
         self._path.pop()
 

@@ -80,12 +80,16 @@ class Shape(Part):
 
 
 class Bounds(Part):
-    """Either `fit` to shapes, or `lower` and `upper` corners in metres; then padding all round."""
+    """Either `fit` to shapes, or `lower` and `upper` corners in metres; then padding all round, and more of it on each
+    side (along the region's own axes). `floor`: a shape at whose lowest point the region ends below."""
 
     fit: list[str] = []
     lower: tuple[float, float, float] | None = None
     upper: tuple[float, float, float] | None = None
     padding: Raw = 0.0
+    more_below: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    more_above: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    floor: str = ""
 
     @model_validator(mode="after")
     def _one_way(self) -> "Bounds":
@@ -94,6 +98,12 @@ class Bounds(Part):
         if self.lower and self.upper and any(b <= a for a, b in zip(self.lower, self.upper, strict=True)):
             raise ValueError("the upper corner must lie above the lower one on every axis")
         return self
+
+    def content(self) -> dict[str, Any]:
+        """What decides where the region is: what is not used is left out, so that it can be added to."""
+        made = self.model_dump(mode="json")
+        plain = {"more_below": [0.0] * 3, "more_above": [0.0] * 3, "floor": ""}
+        return {k: v for k, v in made.items() if k not in plain or v != plain[k]}
 
 
 class Region(Part):

@@ -182,6 +182,7 @@ def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
                 "id": region.id, "lower": grid.corners.min(axis=0).tolist(), "upper": grid.corners.max(axis=0).tolist(),
                 "corners": grid.corners.tolist(), "bounds": _bounds(grid), "cells": region.cells, "shape": grid.shape,
                 "voxel_size": grid.voxel_size, "voxels": grid.voxels, "bytes": grid.bytes(3),
+                "given": region.bounds.model_dump(include={"lower", "upper", "more_below", "more_above"}),
             }
         )  # fmt: skip
         try:

@@ -206,7 +206,9 @@ function probe() {
   layers.frame.visible = (shows.showProbe || shows.showSlice) && onPlane
   viewer.draw()
 }
-const handles = computed(() => (study.doc ? handlesFor(study.doc, study.selection, look.scene?.facts.shapes) : []))
+const handles = computed(() =>
+  study.doc ? handlesFor(study.doc, study.selection, look.scene?.facts.shapes, look.scene?.facts.regions) : [],
+)
 const hotHandle = ref('')
 function placeHandles() {
   if (!viewer) return

@@ -1,5 +1,5 @@
 <template>
-  <div class="param" :class="{ pick: pickable }" :data-testid="`param-${spec.name}`">
+  <div class="param" :class="{ picking: pickable }" :data-testid="`param-${spec.name}`">
     <button v-if="pickable" class="pickme" :data-testid="`pick-${spec.name}`" @click="linkTo(path!, spec.label)">
       {{ spec.label }}
     </button>
@@ -152,7 +152,7 @@ function set(next: Raw) {
   min-width: 0;
   flex-wrap: wrap;
 }
-.pick {
+.picking {
   box-shadow: inset 2px 0 0 var(--signal);
 }
 .pickme {

@@ -33,38 +33,59 @@
   </div>
   <div class="row">
     <span>Turn</span
-    ><span
+    ><span class="three"
       ><NumberField
         v-for="i in 3"
         :key="i"
         class="narrow"
+        quiet
         :value="turn[i - 1]"
         :label="`Turn about ${'xyz'[i - 1]}`"
         :testid="`number-turn-${i - 1}`"
         @change="(v) => setTurn(i - 1, v)"
-      />
-      °</span
+      /><span class="unit">°</span></span
     >
   </div>
-  <div v-if="region.bounds.fit.length" class="row">
-    <TickBox
-      v-tooltip="'Fitted anew at every frame; otherwise to where the shapes are on the first frame'"
-      :model-value="!!region.follow"
-      words="follow moving shapes"
-      testid="follow"
-      @update:model-value="(on) => change('Follow', (r) => void (r.follow = on))"
+  <div v-for="side in SIDES" :key="side.key" class="row">
+    <span v-tooltip="side.help">{{ side.label }}</span><span class="three"
+      ><NumberField
+        v-for="i in 3"
+        :key="i"
+        class="narrow"
+        quiet
+        :value="region.bounds[side.key]?.[i - 1] ?? 0"
+        unit="m"
+        :label="`${side.label} ${'xyz'[i - 1]}`"
+        :testid="`number-${side.key}-${i - 1}`"
+        @change="(v) => more(side.key, i - 1, v)"
+      /><span class="unit">m</span></span
+    >
+  </div>
+  <div class="row">
+    <span v-tooltip="'The region ends below at this plane, or at the lowest point of this shape'">Floor at</span
+    ><PickOne
+      :model-value="region.bounds.floor ?? ''"
+      :items="floors"
+      label="Floor at"
+      testid="region-floor"
+      @update:model-value="(id) => change('Floor', (r) => void (r.bounds.floor = id))"
     />
   </div>
-  <div v-if="region.bounds.fit.length && !region.follow" class="row">
-    <TickBox
-      v-tooltip="'Large enough for where the shapes are on any frame; otherwise for the first one'"
-      :model-value="region.over === 'all frames'"
-      words="fit to all frames"
-      testid="over-all-frames"
-      @update:model-value="
-        (on) => change('Fit to all frames', (r) => void (r.over = on ? 'all frames' : 'first frame'))
-      "
-    />
+  <div v-if="region.bounds.fit.length" class="row">
+    <span>Fitted</span
+    ><PickOne
+      :model-value="when"
+      :items="WHEN"
+      label="Fitted when"
+      testid="fitted-when"
+      @update:model-value="setWhen"
+    /><v-btn
+      v-tooltip="'Keeps the box as it is; shapes may then move without it'"
+      size="small"
+      data-testid="fit-once"
+      @click="change('Fit once', (r) => stay(r))"
+      >Fix here</v-btn
+    >
   </div>
   <div class="row">
     <TickBox
@@ -91,30 +112,32 @@
   <template v-if="!region.bounds.fit.length && region.bounds.lower && region.bounds.upper">
     <div class="row">
       <span>Lower corner</span
-      ><span
+      ><span class="three"
         ><NumberField
           v-for="i in 3"
           :key="i"
           class="narrow"
+          quiet
+          unit="m"
           :value="region.bounds.lower[i - 1]"
           :label="`Lower ${'xyz'[i - 1]}`"
           @change="(v) => corner('lower', i - 1, v)"
-        />
-        m</span
+        /><span class="unit">m</span></span
       >
     </div>
     <div class="row">
       <span>Upper corner</span
-      ><span
+      ><span class="three"
         ><NumberField
           v-for="i in 3"
           :key="i"
           class="narrow"
+          quiet
+          unit="m"
           :value="region.bounds.upper[i - 1]"
           :label="`Upper ${'xyz'[i - 1]}`"
           @change="(v) => corner('upper', i - 1, v)"
-        />
-        m</span
+        /><span class="unit">m</span></span
       >
     </div>
   </template>
@@ -131,6 +154,7 @@
 import { storeToRefs } from 'pinia'
 import { computed } from 'vue'
 import type { Region } from '../api/model'
+import PickOne from '../controls/PickOne.vue'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import { bytes, shown } from '../lib/quantity'
@@ -159,6 +183,31 @@ function setTurn(i: number, v: number) {
     r.turn = t
   })
 }
+const SIDES = [
+  { key: 'more_below', label: 'More below', help: 'Besides the padding, on the lower side of each axis' },
+  { key: 'more_above', label: 'More above', help: 'Besides the padding, on the upper side of each axis' },
+] as const
+const WHEN = [
+  { id: 'first', name: 'to the first frame' },
+  { id: 'all', name: 'to all frames' },
+  { id: 'always', name: 'anew at every frame' },
+]
+const when = computed(() => (props.region.follow ? 'always' : props.region.over === 'all frames' ? 'all' : 'first'))
+const setWhen = (id: string) =>
+  change(`Fitted ${WHEN.find((w) => w.id === id)?.name}`, (r) => {
+    r.follow = id === 'always'
+    r.over = id === 'all' ? 'all frames' : 'first frame'
+  })
+const floors = computed(() => [
+  { id: '', name: 'none' },
+  ...(study.doc?.shapes ?? []).map(({ id, name }) => ({ id, name })),
+])
+const more = (side: 'more_below' | 'more_above', i: number, v: number) =>
+  change(`${side === 'more_below' ? 'More below' : 'More above'} ${'xyz'[i]} → ${shown(v)} m`, (r) => {
+    const next = [...(r.bounds[side] ?? [0, 0, 0])] as [number, number, number]
+    next[i] = v
+    r.bounds[side] = next
+  })
 const shapes = computed(() => (study.doc?.shapes ?? []).filter((s) => s.kind !== 'plane'))
 const change = (label: string, f: (r: Region) => void) =>
   study.edit(label, (d) => {
@@ -205,7 +254,22 @@ function corner(which: 'lower' | 'upper', i: number, v: number) {
   font-size: 12px;
 }
 .narrow :deep(input) {
-  width: 52px;
+  width: 48px;
+}
+.row {
+  gap: 8px;
+}
+.row > :first-child {
+  white-space: nowrap;
+}
+.three {
+  display: flex;
+  gap: 4px;
+  align-items: baseline;
+}
+.unit {
+  color: var(--muted);
+  font-size: 11.5px;
 }
 .cost {
   margin-top: 10px;

@@ -1,9 +1,12 @@
 /** Handles in the view: points that are dragged to place what is selected. */
 import * as THREE from 'three'
-import type { Params, Raw, Shape, StudyDoc, Vec3 } from '../api/model'
+import type { Params, Raw, Region, Shape, StudyDoc, Vec3 } from '../api/model'
+import type { SceneFacts } from '../stores/look'
 import type { Selection } from '../stores/study'
 import { useStudy } from '../stores/study'
 import { clear, material } from './materials'
+
+type RegionFacts = SceneFacts['regions'][number]
 
 export interface Handle {
   id: string
@@ -21,6 +24,7 @@ export function handlesFor(
   doc: StudyDoc,
   selection: Selection,
   boxes: { id: string; lower: Vec3; upper: Vec3 }[] = [],
+  regions: RegionFacts[] = [],
 ): Handle[] {
   const study = useStudy()
   if (!selection) return []
@@ -51,6 +55,8 @@ export function handlesFor(
             ),
         })
     }
+    const facts = regions.find((r) => r.id === selection.id)
+    if (region && facts) found.push(...sidesOf(region, facts))
   } else if (selection.kind === 'step') {
     const step = study.selectedStep
     const entry = step && study.entry(step.op, selection.lane)
@@ -82,6 +88,52 @@ export function handlesFor(
     }
   }
   return found
+}
+/** Middles of the six sides of a region: dragged, the box ends there; what is fitted gets more on that side. */
+function sidesOf(region: Region, facts: RegionFacts): Handle[] {
+  const study = useStudy()
+  const corner = (i: number, j: number, k: number) => new THREE.Vector3(...facts.corners[4 * i + 2 * j + k])
+  const middle = (axis: number, side: number) => {
+    const sum = new THREE.Vector3()
+    for (const a of [0, 1])
+      for (const b of [0, 1]) {
+        const at = [a, b]
+        at.splice(axis, 0, side)
+        sum.addScaledVector(corner(at[0], at[1], at[2]), 0.25)
+      }
+    return sum
+  }
+  return [0, 1, 2].flatMap((axis) =>
+    [0, 1].flatMap((side) => {
+      if (axis === 2 && !side && region.bounds.floor) return [] // its floor says where it ends
+      const at = middle(axis, side)
+      const outward = at.clone().sub(middle(axis, 1 - side))
+      const length = outward.length()
+      outward.normalize()
+      const name = `${side ? 'upper' : 'lower'} ${'xyz'[axis]} side`
+      return {
+        id: `${region.id}.${name}`,
+        at: at.toArray() as Vec3,
+        name,
+        put: (to: Vec3) => {
+          const by = Math.max(new THREE.Vector3(...to).sub(at).dot(outward), 0.02 - length)
+          study.edit(
+            `Move the ${name} of ${region.name}`,
+            (d) => {
+              const b = d.regions.find((r) => r.id === region.id)!.bounds
+              const which = b.fit.length ? (side ? 'more_above' : 'more_below') : side ? 'upper' : 'lower'
+              const sign = b.fit.length || side ? 1 : -1
+              // from what the box was drawn by: what has been dragged since is not counted twice
+              const next = [...(b[which] ?? facts.given[which]!)] as Vec3
+              next[axis] = Number(((facts.given[which] ?? next)[axis] + sign * by).toFixed(3))
+              b[which] = next
+            },
+            `${region.id}.${name}`,
+          )
+        },
+      }
+    }),
+  )
 }
 function ofShape(shape: Shape): Handle[] {
   const study = useStudy()

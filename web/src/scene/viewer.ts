@@ -68,6 +68,7 @@ export class Viewer {
     })
     this.controls.addEventListener('change', () => this.draw())
     this.scene.add(this.lights.group, this.ground.object)
+    this.under([-2, -2, 0], [2, 2, 3])
     window.addEventListener('pointerdown', this.hold, { capture: true })
     for (const end of ['pointerup', 'pointercancel']) window.addEventListener(end, this.release, { capture: true })
   }
@@ -309,11 +310,15 @@ export class Viewer {
     this.camera.position.copy(middle).addScaledVector(way, distance)
     this.lens(distance)
     this.controls.update()
+    this.under(lower, upper)
+    this.draw(true)
+  }
+  /** Ground and shadows for a box. */
+  private under(lower: Vec3, upper: Vec3) {
     const [low, high] = [new THREE.Vector3(...lower), new THREE.Vector3(...upper)]
     this.ground.put(low, high)
     low.z = Math.min(low.z, 0)
     this.lights.cover(low.clone().add(high).multiplyScalar(0.5), 0.72 * high.distanceTo(low))
-    this.draw(true)
   }
   ray(event: PointerEvent | MouseEvent): THREE.Raycaster {
     const r = this.renderer.domElement.getBoundingClientRect()

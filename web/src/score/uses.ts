@@ -48,7 +48,8 @@ export function usesOf(d: StudyDoc, what: What, id: string): string[] {
       )
         found.push(`${lane.name} · ${step.op.replace(/_/g, ' ')}`)
     }
-  if (what === 'shape') for (const r of d.regions) if (r.bounds.fit.includes(id)) found.push(`region ${r.name}`)
+  if (what === 'shape')
+    for (const r of d.regions) if (r.bounds.fit.includes(id) || r.bounds.floor === id) found.push(`region ${r.name}`)
   for (const s of madeFrom(d, what, id)) found.push(`shape ${s.name}`, ...usesOf(d, 'shape', s.id))
   return found
 }
@@ -84,6 +85,7 @@ export function removeUses(d: StudyDoc, what: What, id: string) {
   }
   if (what === 'shape')
     for (const r of d.regions) {
+      if (r.bounds.floor === id) r.bounds.floor = ''
       if (!r.bounds.fit.includes(id)) continue
       r.bounds.fit = r.bounds.fit.filter((x) => x !== id)
       if (!r.bounds.fit.length) stay(r)

@@ -34,6 +34,8 @@ export interface SceneFacts {
     voxels: number
     bytes: number
     bounds: { lower: Vec3; upper: Vec3 }
+    /** What of the study it was worked out from. */
+    given: { lower: Vec3 | null; upper: Vec3 | null; more_below: Vec3; more_above: Vec3 }
   }[]
   budget: number
   errors: Record<string, string>

@@ -48,7 +48,7 @@ const unit = useUnit(props)
 function slide(v: number) {
   const [low] = props.spec.range
   if (props.spec.open_below && low !== null && v <= low) return
-  const next = props.spec.type === 'integer' ? Math.round(v) : Number(v.toPrecision(6))
+  const next = props.spec.type === 'integer' ? Math.round(v) : Number(v.toPrecision(3))
   if (next !== props.value) emit('set', next)
 }
 /** A point in time as the frame that is shown then, and back: `f 25`, `frame 25` or `25 f`. */
