@@ -34,6 +34,13 @@ def beginning_picture(id: str) -> Path:
     return DEMO / "beginnings" / f"{id}.png"
 
 
+def demo_picture(name: str) -> Path:
+    """Where the picture of a demo study lies; a StudyError if there is no such study."""
+    if not re.fullmatch(r"[a-z_]{1,40}", name) or not (DEMO / f"{name}.gust.json").is_file():
+        raise StudyError(f"there is no demo study '{name}'")
+    return DEMO / f"{name}.png"
+
+
 def create_beginning(id: str, made: dict[str, Any]) -> Study:
     """A study that begins as `made` does, with the picture of that beginning until it has one of its own."""
     study = create(made)
@@ -46,17 +53,14 @@ def create_beginning(id: str, made: dict[str, Any]) -> Study:
 
 def create_demo(name: str) -> Study:
     """A copy of a demo study with its mesh files and its picture."""
-    path = DEMO / f"{name}.gust.json"
-    if not re.fullmatch(r"[a-z_]{1,40}", name) or not path.is_file():
-        raise StudyError(f"there is no demo study '{name}'")
-    parsed = document.load(path)
+    picture = demo_picture(name)
+    parsed = document.load(DEMO / f"{name}.gust.json")
     study = create(document.dump(parsed), "From the demo")
     into = folder(study.key) / "assets"
     into.mkdir(parents=True, exist_ok=True)
     for file in named_files(parsed):
         if (DEMO / file).is_file():
             shutil.copy(DEMO / file, into / file)
-    picture = DEMO / f"{name}.png"
     if picture.is_file():
         shutil.copy(picture, folder(study.key) / "picture.png")
     return study

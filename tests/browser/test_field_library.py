@@ -71,7 +71,7 @@ def test_bunching_is_found_and_one_click_makes_it_divergence_free(page, address)
     expect(page.get_by_test_id("inspector-title")).to_have_text("Make divergence-free")
     expect(page.get_by_test_id("reading-divergence")).to_have_class("num good")
     saved(page)
-    assert page.get_by_test_id("undo").get_attribute("title") == "Undo: Make it divergence-free"
+    assert page.get_by_test_id("undo").get_attribute("aria-label") == "Undo: Make it divergence-free"
     made = document(page, address, key)
     assert [s["op"] for s in made["fields"][1]["steps"]] == ["noise", "divergence_free"]
 

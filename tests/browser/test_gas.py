@@ -189,7 +189,7 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=20_000)
     choose(page, "quality", "full")
     expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
-    assert "of the preview run" in page.get_by_test_id("run-cost").get_attribute("title")
+    assert "of the preview run" in page.get_by_test_id("run-cost").get_attribute("aria-label")
     page.get_by_test_id("run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
     expect(page.get_by_test_id("flow-facts")).to_contain_text("voxels of 0.05 m", timeout=180_000)

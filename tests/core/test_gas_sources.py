@@ -254,3 +254,22 @@ def test_a_fast_source_leaves_a_trail_without_beads(how):
     inner = line[reached[3] : reached[-3]]
     assert len(inner) > 20
     assert inner.min() > 0.8 * inner.max()
+
+
+@pytest.mark.parametrize("fps", [6, 24, 96])
+def test_all_at_once_adds_its_amount_once_however_the_time_is_cut(fps):
+    step = ("source", {"shape": "ball", "how": "add", "density": 2, "temperature": 0, "timing": "all at once"})
+    p = gas(step, domain=STILL, h=0.05, fps=fps)
+    _, first = run(p, 1)
+    _, later = run(p, 6)
+    volume = 4 / 3 * np.pi * 0.25**3
+    total = [float(s.channel("density").sum(dtype=float)) * 0.05**3 for s in (first, later)]
+    assert total[0] == pytest.approx(2 * volume, rel=0.03)
+    assert total[1] == pytest.approx(total[0], rel=1e-3), "nothing comes after it"
+
+
+def test_all_at_once_comes_when_it_is_told():
+    step = ("source", {"shape": "ball", "how": "add", "density": 2, "timing": "all at once", "begin": 0.1})
+    p = gas(step)
+    assert run(p, 2)[1].channel("density").max() == 0
+    assert run(p, 3)[1].channel("density").max() > 0.5

@@ -452,3 +452,16 @@ def test_what_a_frame_tells(tmp_path):
     store = compute(sound.study, "w", tmp_path / "sound")
     assert not findings_on_frame(sound, "w", store, 4)
     assert not [f for f in findings(sound) if f.where.startswith("flows")]
+
+
+def test_a_source_all_at_once_fills_its_shape_once():
+    """What falls away is not replaced: as many particles as were born on the first frame."""
+    shapes = [box("block", (-0.3, -0.3, 0.5), (0.3, 0.3, 1.1))]
+    p = liquid(
+        ("source", {"shape": "block", "timing": "all at once"}), ("gravity", {}),
+        h=0.1, room=((-1, -1, 0), (1, 1, 2)), shapes=shapes, domain=CLOSED,
+    )  # fmt: skip
+    counts = []
+    run(p, 8, lambda state, _time: counts.append(state.count))
+    assert counts[0] > 500
+    assert len(set(counts)) == 1

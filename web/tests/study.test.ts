@@ -40,7 +40,7 @@ describe('the save queue', () => {
     study.edit('Rename', (d) => (d.name = 'Other'))
     expect(study.state).toBe('unsaved')
     await vi.runAllTimersAsync()
-    expect(saved().map((c) => c.body!.label)).toEqual(['Speed 1 → 4', 'Rename'])
+    expect(saved().map((c) => c.body!.label)).toEqual(['Wind ▸ wind ▸ Speed 1 → 4', 'Rename'])
     expect(saved().map((c) => c.body!.base)).toEqual([7, 8])
     expect(study.state).toBe('saved')
   })
@@ -55,7 +55,7 @@ describe('the save queue', () => {
     await study.resolve('theirs')
     const aside = calls.find((c) => c.path === '/studies/s/aside')!
     expect((aside.body!.document as StudyDoc).fields[0].steps[0].params.speed).toBe(5)
-    expect(aside.body!.label).toBe('Speed 1 → 5')
+    expect(aside.body!.label).toBe('Wind ▸ wind ▸ Speed 1 → 5')
     expect(study.doc!.name).toBe('Theirs')
     expect(study.state).toBe('saved')
   })

@@ -144,7 +144,8 @@ def liquid() -> dict[str, Any]:
         flows=[
             _named(
                 "water", "Water",
-                ("domain", {"region": "tank"}), ("source", {"shape": "water", "until": 0.03}), ("gravity", {}),
+                ("domain", {"region": "tank"}), ("source", {"shape": "water", "timing": "all at once"}),
+                ("gravity", {}),
                 ("collide", {"shapes": ["floor", "block"]}), ("surface", {}),
                 kind="liquid",
             )

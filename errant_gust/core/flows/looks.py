@@ -36,7 +36,7 @@ class PointsLook(Parameters):
         "additive", label="Blending", help="Glowing, flat, or grains that the sun lights"
     )
     size: float = param(
-        2.0, unit="px", above=0, range=(None, 40), slider=(0.5, 12), help="Of a point", when={"blend": ["!lit"]}
+        2.8, unit="px", above=0, range=(None, 40), slider=(0.5, 12), help="Of a point", when={"blend": ["!lit"]}
     )
     grain: float = param(
         1.3, unit="×", above=0, range=(None, 20), slider=(0.2, 4), label="Grain size", when=LIT,

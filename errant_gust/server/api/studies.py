@@ -1,6 +1,7 @@
 """Studies: list, create, save, undo, history, pictures, mesh files."""
 
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
@@ -116,6 +117,17 @@ def list_demos(request: HttpRequest) -> Any:
     ]
 
 
+@router.get("/demos/{id}/picture")
+def demo_picture(request: HttpRequest, id: str) -> HttpResponse:
+    return _png(study_files.demo_picture(id), id)
+
+
+def _png(found: Path, id: str) -> HttpResponse:
+    if not found.is_file():
+        raise FileError("there is no picture of it", where=id)
+    return HttpResponse(found.read_bytes(), content_type="image/png", headers={"Cache-Control": "max-age=3600"})
+
+
 class BeginningOut(Schema):
     id: str
     name: str
@@ -147,10 +159,7 @@ def one_beginning(request: HttpRequest, id: str) -> Any:
 @router.get("/beginnings/{id}/picture")
 def beginning_picture(request: HttpRequest, id: str) -> HttpResponse:
     beginning(id)
-    found = study_files.beginning_picture(id)
-    if not found.is_file():
-        raise FileError("there is no picture of it", where=id)
-    return HttpResponse(found.read_bytes(), content_type="image/png")
+    return _png(study_files.beginning_picture(id), id)
 
 
 @router.post("/studies", response=StudyOut)

@@ -1,5 +1,14 @@
 <template>
-  <span v-if="words" class="cost num muted" :title="whole" data-testid="run-cost">{{ words }}</span>
+  <span
+    v-if="words"
+    v-tooltip="whole"
+    class="cost num muted"
+    role="note"
+    tabindex="0"
+    :aria-label="whole"
+    data-testid="run-cost"
+    >{{ words }}</span
+  >
 </template>
 
 <script setup lang="ts">

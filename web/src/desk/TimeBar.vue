@@ -1,9 +1,9 @@
 <template>
   <div class="time">
     <button
+      v-tooltip="'Play (Space)'"
       class="play"
       :aria-label="runs.playing ? 'Pause' : 'Play'"
-      title="Play (Space)"
       data-testid="play"
       @click="runs.play()"
     >
@@ -20,10 +20,15 @@
       :aria-valuenow="runs.frame"
       :aria-valuemin="clock.start"
       :aria-valuemax="clock.end"
+      :aria-valuetext="spoken"
       @pointerdown="scrub"
       @pointermove="(e) => e.buttons && scrub(e)"
-      @keydown.left="runs.go(runs.frame - 1)"
-      @keydown.right="runs.go(runs.frame + 1)"
+      @keydown.left.prevent="runs.go(runs.frame - 1)"
+      @keydown.right.prevent="runs.go(runs.frame + 1)"
+      @keydown.home.prevent="runs.go(clock.start)"
+      @keydown.end.prevent="runs.go(clock.end)"
+      @keydown.page-down.prevent="runs.go(runs.frame - 10)"
+      @keydown.page-up.prevent="runs.go(runs.frame + 10)"
     >
       <i
         v-for="s in spans"
@@ -33,7 +38,9 @@
       />
       <u :style="{ left: at(runs.frame) }" />
     </div>
-    <span class="muted" data-testid="run-state" role="status">{{ words }}</span>
+    <span v-tooltip="{ text: words, disabled: !words }" class="muted words" data-testid="run-state" role="status">{{
+      words
+    }}</span>
     <span class="num"
       ><NumberField
         quiet
@@ -47,7 +54,10 @@
       />
       fps</span
     >
-    <span v-tooltip="'Slow motion: times as slow as it happened; the same seconds in more frames'" class="num"
+    <span
+      v-tooltip="'Slow motion: times as slow as it happened; the same seconds in more frames'"
+      tabindex="0"
+      class="num"
       ><NumberField
         quiet
         class="few"
@@ -82,6 +92,7 @@ import { mdiPause, mdiPlay } from '@mdi/js'
 import { computed, ref } from 'vue'
 import NumberField from '../inspector/NumberField.vue'
 import { shown } from '../lib/quantity'
+import { inNames } from '../score/places'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 
@@ -89,6 +100,9 @@ const runs = useRuns()
 const study = useStudy()
 const track = ref<HTMLElement | null>(null)
 const clock = computed(() => runs.clock)
+const spoken = computed(
+  () => `frame ${runs.frame}, ${runs.time.toFixed(2)} s${runs.ready.has(runs.frame) ? '' : ', not computed yet'}`,
+)
 const length = computed(() => clock.value.end - clock.value.start + 1)
 const at = (f: number) => `${((f - clock.value.start + 0.5) / length.value) * 100}%`
 const spans = computed(() => {
@@ -105,7 +119,7 @@ const spans = computed(() => {
 const each = (s: number) => (s < 0.1 ? `${shown(s * 1000, 2)} ms` : `${s.toFixed(2)} s`)
 const words = computed(() => {
   if (!runs.connected) return 'no connection; trying again …'
-  if (runs.problem) return runs.problem
+  if (runs.problem) return inNames(runs.problem)
   const r = runs.run
   if (!r) return study.doc?.flows.length ? 'Run to see the flow' : ''
   const n = r.frames.filter((f) => f <= clock.value.end).length
@@ -141,8 +155,9 @@ const setEnd = (v: number) =>
   border-bottom: 1px solid var(--line);
   display: flex;
   align-items: center;
-  gap: 14px;
+  gap: 11px;
   padding: 0 14px;
+  min-width: 0;
 }
 .ready {
   flex: 1;
@@ -168,6 +183,21 @@ const setEnd = (v: number) =>
   width: 2px;
   background: var(--signal);
   margin-left: -1px;
+}
+.ready {
+  min-width: 120px;
+}
+.words {
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  max-width: 46%;
+}
+.time > .num {
+  display: flex;
+  align-items: baseline;
+  gap: 4px;
+  white-space: nowrap;
 }
 .few :deep(input) {
   width: 30px;

@@ -5,24 +5,24 @@
     <TextLine class="title" :value="study.doc?.name ?? ''" label="Name of the study" @change="rename" />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
     <button
+      v-tooltip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       :disabled="!study.undoLabel"
-      :title="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
-      aria-label="Undo"
+      :aria-label="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       data-testid="undo"
       @click="study.step('undo')"
     >
       <v-icon :icon="mdiUndo" size="18" />
     </button>
     <button
+      v-tooltip="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
       :disabled="!study.redoLabel"
-      :title="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
-      aria-label="Redo"
+      :aria-label="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
       data-testid="redo"
       @click="study.step('redo')"
     >
       <v-icon :icon="mdiRedo" size="18" />
     </button>
-    <button title="History (H)" aria-label="History" data-testid="open-history" @click="emit('history')">
+    <button v-tooltip="'History (H)'" aria-label="History" data-testid="open-history" @click="emit('history')">
       <v-icon :icon="mdiHistory" size="18" />
     </button>
     <span class="sp" />
@@ -60,8 +60,10 @@
             size="18"
           />
           <div>
-            <button class="where num" @click="jump(f.where)">{{ f.where || 'study' }}</button><b>{{ f.what }}</b
-            ><span class="muted">{{ f.why }}</span>
+            <button class="where" @click="jump(f.where)">{{ f.where ? placeWords(f.where) : 'The study' }}</button><b>{{
+              inNames(f.what)
+            }}</b
+            ><span class="muted">{{ inNames(f.why) }}</span>
             <v-btn v-if="f.fix" size="small" variant="outlined" :data-testid="`fix-${f.code}`" @click="fix(f)">{{
               f.fix.label
             }}</v-btn>
@@ -72,16 +74,16 @@
         </div>
       </v-card>
     </v-menu>
-    <button title="Keys (?)" aria-label="Keys" @click="emit('keys')">
+    <button v-tooltip="'Keys (?)'" aria-label="Keys" @click="emit('keys')">
       <v-icon :icon="mdiKeyboardOutline" size="18" />
     </button>
-    <button title="Day or night" aria-label="Day or night" @click="night">
+    <button v-tooltip="'Day or night'" aria-label="Day or night" @click="night">
       <v-icon :icon="mdiThemeLightDark" size="18" />
     </button>
     <router-link
       v-if="study.doc?.flows.length"
+      v-tooltip="'Runs and channels side by side (C)'"
       :to="`/compare/${study.key}`"
-      title="Runs and channels side by side (C)"
       data-testid="open-compare"
       >Compare</router-link
     >
@@ -89,7 +91,7 @@
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />
     <PickOne v-model="runs.quality" class="quality" :items="QUALITIES" label="Quality of the run" testid="quality" />
-    <v-btn class="go" title="Run (Ctrl+Enter)" data-testid="run" @click="runs.runNow(runs.quality)">Run</v-btn>
+    <v-btn v-tooltip="'Run (Ctrl+Enter)'" class="go" data-testid="run" @click="runs.runNow(runs.quality)">Run</v-btn>
   </header>
 </template>
 
@@ -110,6 +112,7 @@ import RunCost from './RunCost.vue'
 import type { Finding } from '../api/model'
 import PickOne from '../controls/PickOne.vue'
 import TextLine from '../controls/TextLine.vue'
+import { inNames, placeWords } from '../score/places'
 import { useMeasuring } from '../stores/measuring'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'

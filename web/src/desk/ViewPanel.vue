@@ -13,6 +13,9 @@
     <div class="peek">
       <template v-if="shows.peek"><b>before this step</b></template>
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
+      <span v-if="runs.run && !runs.ready.has(runs.frame)" class="stale" data-testid="not-yet"
+        >frame {{ runs.frame }} is not computed yet{{ runs.current ? `; this is ${runs.current.frame}` : '' }}</span
+      >
       <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
     </div>
     <ViewBar
@@ -254,6 +257,7 @@ function flow() {
     const { results, trails, instances } = layersOf(id, parts)
     const range: [number, number] = [how.low ?? frame?.low ?? 0, how.high ?? frame?.high ?? 1]
     if (how.colour === 'speed' && how.low === null) range[0] = 0
+    if (how.colour === 'direction') [0, 1].forEach((i) => (range[i] = (i ? how.high : how.low) ?? 360 * i - 180))
     const drawn = shows.showFlows ? (runs.drawn[id] ?? null) : null
     const stale = runs.isStale(id)
     const covered = areDrawn(drawn) && drawn!.facts.on !== SPREAD // instances stand in for the points they are on

@@ -1,5 +1,5 @@
 /** Keys of the Desk. The list of actions is the one shown under `?` and searched under `/`. */
-import { onBeforeUnmount, onMounted, ref } from 'vue'
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from '../score/clipboard'
 import { useDesk } from '../stores/desk'
 import { useView } from '../stores/view'
@@ -41,6 +41,12 @@ export function useKeys(frame: () => void, compare: () => void) {
       if (t) t.on = !t.on
     })
   }
+  /** Keys that are a single character may be switched off, for who speaks or types by accident (WCAG 2.1.4). */
+  const letters = ref(!localStorage.getItem('no-letters'))
+  watch(letters, (on) => {
+    if (on) localStorage.removeItem('no-letters')
+    else localStorage.setItem('no-letters', '1')
+  })
   const searching = ref(false)
   const history = ref(false)
   /** Every action with its key; the search and the key sheet show this list. */
@@ -180,7 +186,7 @@ export function useKeys(frame: () => void, compare: () => void) {
       }
       return
     }
-    if (event.altKey) return
+    if (event.altKey || (!letters.value && event.key.length === 1 && event.key !== ' ')) return
     if (event.key === 'b' || event.key === 'B') {
       event.preventDefault()
       if (event.shiftKey) shows.split = !shows.split
@@ -216,5 +222,5 @@ export function useKeys(frame: () => void, compare: () => void) {
     window.removeEventListener('keyup', up)
     window.removeEventListener('blur', blur)
   })
-  return { sheet, searching, history, actions }
+  return { sheet, letters, searching, history, actions }
 }

@@ -1,5 +1,14 @@
 <template>
   <aside class="insp" aria-label="Inspector" data-testid="inspector">
+    <v-btn
+      v-tooltip="tall ? 'Give the score its width back' : 'As tall as the window'"
+      class="tall-btn"
+      :aria-label="tall ? 'Inspector beside the view' : 'Inspector as tall as the window'"
+      :aria-pressed="tall"
+      data-testid="tall"
+      @click="$emit('tall')"
+      ><v-icon :icon="tall ? mdiArrowCollapseVertical : mdiArrowExpandVertical" size="14"
+    /></v-btn>
     <p v-if="waiting" class="waiting" role="status" data-testid="linking">
       Choose the parameter that {{ waiting.spec.label }} shall follow: go to its step or shape, then click its name.
       <button @click="waiting = null">Cancel</button>
@@ -107,7 +116,7 @@
 <script setup lang="ts">
 import { storeToRefs } from 'pinia'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
-import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
+import { mdiArrowCollapseVertical, mdiArrowExpandVertical, mdiChevronDown, mdiChevronRight } from '@mdi/js'
 import type { ParamSpec, Region, Shape } from '../api/model'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
@@ -126,6 +135,8 @@ import ReadingRows from './ReadingRows.vue'
 import RegionForm from './RegionForm.vue'
 import { useDesk } from '../stores/desk'
 
+defineProps<{ tall: boolean }>()
+defineEmits<{ tall: [] }>()
 const study = useStudy()
 const { waiting } = storeToRefs(useDesk())
 const look = useLook()
@@ -253,6 +264,15 @@ function rename(typed: string) {
 <style>
 .fault {
   color: var(--signal);
+}
+.insp .tall-btn {
+  float: right;
+  width: 20px;
+  min-width: 20px;
+  height: 22px;
+  padding: 0;
+  margin: 0 -8px 0 6px;
+  color: var(--muted);
 }
 .insp {
   border-left: 1px solid var(--line);

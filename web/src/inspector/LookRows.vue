@@ -62,8 +62,8 @@ const channels = computed(() => channelsOf(names.value, runs.formOf(props.flow),
 const told = (v: number) => Number(v.toPrecision(4))
 /** What an end of the range is while it is fitted to the frame. */
 const fitted = computed<Record<string, number>>(() => ({
-  low: how.value.colour === 'speed' ? 0 : told(frame.value?.low ?? 0),
-  high: told(frame.value?.high ?? 1),
+  low: { speed: 0, direction: -180 }[how.value.colour] ?? told(frame.value?.low ?? 0),
+  high: how.value.colour === 'direction' ? 180 : told(frame.value?.high ?? 1),
 }))
 const mapped = computed(() => rows.value.some((p) => p.name === 'map'))
 const gradient = computed(() =>

@@ -21,9 +21,9 @@
     />
     <span
       v-if="!quiet"
+      v-tooltip="'Drag to change; Shift for large steps, Alt for small'"
       class="unit drag"
       :data-testid="testid && `drag-${testid}`"
-      title="Drag to change; Shift for large steps, Alt for small"
       @pointerdown.prevent="grip"
       >{{ unit || '↔' }}</span
     >

@@ -67,7 +67,7 @@ import { storeToRefs } from 'pinia'
 import { computed, useId } from 'vue'
 import type { Keys, Link, ParamSpec, Raw } from '../api/model'
 import HelpLabel from '../controls/HelpLabel.vue'
-import { rawWords } from '../score/words'
+import { changeWords, rawWords } from '../score/words'
 import { useLook } from '../stores/look'
 import { useStudy, type Owner, type Selection } from '../stores/study'
 import { editorOf, specialOf } from './editors'
@@ -129,9 +129,7 @@ const pickable = computed(
     path.value !== pathOf(waiting.value.owner, waiting.value.spec.name),
 )
 function set(next: Raw) {
-  const inWords = (raw: Raw) => rawWords(raw, props.spec, study.doc)
-  const before = props.owner?.kind === 'look' ? '' : `${inWords(value.value)} `
-  study.setParam(props.owner, props.spec, next, `${before}→ ${inWords(next)}`)
+  study.setParam(props.owner, props.spec, next, changeWords(value.value, next, props.spec, study.doc))
 }
 </script>
 

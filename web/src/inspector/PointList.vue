@@ -6,14 +6,20 @@
         v-for="a in 3"
         :key="a"
         class="narrow"
+        quiet
         :value="p[a - 1]"
         :label="`Point ${i + 1} ${'xyz'[a - 1]}`"
         @change="(v) => put(i, a - 1, v)"
       />
-      <button :aria-label="`Add a point after point ${i + 1}`" title="Add a point after this one" @click="add(i)">
+      <button v-tooltip="'Add a point after this one'" :aria-label="`Add a point after point ${i + 1}`" @click="add(i)">
         +
       </button>
-      <button :disabled="points.length <= 2" :aria-label="`Remove point ${i + 1}`" title="Remove" @click="drop(i)">
+      <button
+        v-tooltip="'Remove'"
+        :disabled="points.length <= 2"
+        :aria-label="`Remove point ${i + 1}`"
+        @click="drop(i)"
+      >
         ×
       </button>
     </div>
@@ -72,8 +78,15 @@ function drop(i: number) {
   text-align: right;
   font-size: 11px;
 }
+.p {
+  gap: 3px;
+}
 .narrow :deep(input) {
-  width: 46px;
+  width: 44px;
+  padding: 1px 2px;
+}
+.p button {
+  width: 14px;
 }
 .link {
   color: var(--muted);

@@ -11,7 +11,10 @@
     <span class="muted">covers</span
     ><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
     <template v-if="r.divergence !== null">
-      <span class="muted" :title="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`"
+      <span
+        v-tooltip="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`"
+        class="muted"
+        tabindex="0"
         >divergence · {{ r.per }} / speed</span
       >
       <span
@@ -23,8 +26,8 @@
     </template>
     <template v-if="r.bunching !== null && r.travel !== null">
       <span
+        v-tooltip="'Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even'"
         class="muted"
-        title="Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even"
         >bunching after {{ shown(r.travel, 2) }} m</span
       >
       <span
@@ -35,7 +38,7 @@
       >
     </template>
     <template v-if="r.solved">
-      <span class="muted" title="Root mean square net flow of a voxel, as a share of the speed"
+      <span v-tooltip="'Root mean square net flow of a voxel, as a share of the speed'" class="muted" tabindex="0"
         >solved, {{ r.solved.iterations }} cycles</span
       >
       <span class="num good" data-testid="reading-solved"

@@ -47,7 +47,7 @@
     >
   </div>
   <div v-for="side in SIDES" :key="side.key" class="row">
-    <span v-tooltip="side.help">{{ side.label }}</span><span class="three"
+    <span v-tooltip="side.help" tabindex="0">{{ side.label }}</span><span class="three"
       ><NumberField
         v-for="i in 3"
         :key="i"
@@ -62,7 +62,8 @@
     >
   </div>
   <div class="row">
-    <span v-tooltip="'The region ends below at this plane, or at the lowest point of this shape'">Floor at</span
+    <span v-tooltip="'The region ends below at this plane, or at the lowest point of this shape'" tabindex="0"
+      >Floor at</span
     ><PickOne
       :model-value="region.bounds.floor ?? ''"
       :items="floors"

@@ -72,7 +72,13 @@ export function drawTrails(
   if (packed && beads?.length && !(areDrawn(packed) && packed.facts.on === 'spread points')) {
     const speed = packed.arrays['spread.speed'] as Float32Array | undefined
     const colours = new Float32Array(beads.length)
-    for (let p = 0; p < beads.length / 3; p++) colours.set(lit(speed, p, 1), 3 * p)
+    const count = beads.length / 3
+    // what does not move has no speed to be coloured by: it runs through the map along its line
+    const still = look.colour === 'speed' && !!speed && speed.every((v) => v < 1e-6)
+    const along = still
+      ? Float32Array.from({ length: count }, (_, p) => range[0] + ((p + 1) / count) * (range[1] - range[0]))
+      : speed
+    for (let p = 0; p < count; p++) colours.set(lit(along, p, 1), 3 * p)
     const g = new THREE.BufferGeometry()
     g.setAttribute('position', new THREE.BufferAttribute(beads, 3))
     g.setAttribute('color', new THREE.BufferAttribute(colours, 3))

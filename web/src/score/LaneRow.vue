@@ -16,8 +16,8 @@
       />
       <span>{{ summary }}</span>
       <button
+        v-tooltip="folded ? 'Unfold this lane' : 'Fold this lane'"
         class="fold"
-        :title="folded ? 'Unfold this lane' : 'Fold this lane'"
         :aria-label="folded ? 'Unfold this lane' : 'Fold this lane'"
         :aria-expanded="!folded"
         :data-testid="`fold-${lane.id}`"
@@ -25,7 +25,7 @@
       >
         {{ folded ? '▸' : '▾' }}
       </button>
-      <button class="x" title="Remove this lane" aria-label="Remove this lane" @click="remove">×</button>
+      <button v-tooltip="'Remove this lane'" class="x" aria-label="Remove this lane" @click="remove">×</button>
     </div>
     <button v-if="folded" class="folded muted" @click="toggleFold">
       {{ lane.steps.length }} {{ lane.steps.length === 1 ? 'step' : 'steps' }}:
@@ -46,9 +46,9 @@
       <AddStep :lane="lane" :after="lastStep" />
       <template v-if="!lane.steps.length && kind">
         <button
+          v-tooltip="notYet || `Adds ${beginning}`"
           class="begin"
           :disabled="!!notYet"
-          :title="notYet || `Adds ${beginning}`"
           :data-testid="`begin-${lane.id}`"
           @click="beginWith(lane, kind)"
         >
@@ -57,7 +57,7 @@
         <span v-if="notYet" class="muted">{{ notYet }}</span>
       </template>
       <span v-else-if="!lane.steps.length" class="muted">begin with a start: Wind, Curl noise, Distance …</span>
-      <span v-if="error" class="bad" :title="error" :data-testid="`error-${lane.id}`">{{ error }}</span>
+      <span v-if="error" v-tooltip="error" class="bad" tabindex="0" :data-testid="`error-${lane.id}`">{{ error }}</span>
     </div>
   </div>
 </template>

@@ -1,10 +1,10 @@
 <template>
   <div class="part" :class="{ sel: selected, dim }" :data-testid="testid" @click="$emit('select')">
     <div
+      v-tooltip="{ text: bad, disabled: !bad }"
       class="whole"
       role="button"
       tabindex="0"
-      :title="bad || title"
       @keydown.enter="$emit('select')"
       @keydown.delete="$emit('remove')"
     >
@@ -13,7 +13,7 @@
         <b>{{ title }}</b><span :class="{ bad }">{{ bad ? 'needs attention' : line }}</span>
       </div>
     </div>
-    <button class="x" aria-label="Remove" title="Remove (Del)" @click.stop="$emit('remove')">×</button>
+    <button v-tooltip="'Remove (Del)'" class="x" aria-label="Remove" @click.stop="$emit('remove')">×</button>
   </div>
 </template>
 

@@ -55,7 +55,13 @@
           @select="study.select({ kind: 'region', id: r.id })"
           @remove="removeRegion(r.id)"
         />
-        <button class="plus" aria-label="Add a region" data-testid="add-region" title="Add a region" @click="addRegion">
+        <button
+          v-tooltip="'Add a region'"
+          class="plus"
+          aria-label="Add a region"
+          data-testid="add-region"
+          @click="addRegion"
+        >
           +
         </button>
         <span v-if="importing" class="muted">{{ importing }}</span>
@@ -90,9 +96,9 @@
       <v-btn
         v-for="k in listed.all.kinds"
         :key="k.id"
+        v-tooltip="k.yields"
         size="small"
         :data-testid="`new-${k.id}-lane`"
-        :title="k.yields"
         :prepend-icon="mdiPlus"
         @click="addFlow(k)"
         >{{ k.label }}</v-btn
@@ -127,7 +133,7 @@ import { shown } from '../lib/quantity'
 import { newRegion } from '../lib/regions'
 import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
-import { freshId, useStudy } from '../stores/study'
+import { freshId, freshName, useStudy } from '../stores/study'
 import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from './clipboard'
 import LaneRow from './LaneRow.vue'
 import PartCard from './PartCard.vue'
@@ -216,8 +222,9 @@ function addRegion() {
   const fit = (
     s?.kind === 'shape' ? [s.id] : study.doc!.shapes.filter((x) => x.kind !== 'plane').map((x) => x.id)
   ).slice(0, 8)
+  const regionNames = study.doc!.regions.map((r) => r.name)
   const where = fit.length ? { fit, padding: 1 } : { lower: [-2, -2, 0] as Vec3, upper: [2, 2, 2.5] as Vec3 }
-  study.edit('Add a region', (d) => d.regions.push(newRegion(id, 'Region', where)))
+  study.edit('Add a region', (d) => d.regions.push(newRegion(id, freshName('Region', regionNames), where)))
   study.select({ kind: 'region', id })
 }
 function removeShape(s: Shape) {
@@ -238,13 +245,14 @@ function removeRegion(id: string) {
   })
   study.select(null)
 }
+const names = () => study.lanes.map((l) => l.name)
 function addLane() {
   const id = freshId(
     'Field',
     study.lanes.map((l) => l.id),
   )
   study.edit('Add a field', (d) => {
-    d.fields.push({ id, name: d.fields.length ? `Field ${d.fields.length + 1}` : 'Field', steps: [] })
+    d.fields.push({ id, name: freshName('Field', names()), steps: [] })
   })
   study.select({ kind: 'lane', id })
 }
@@ -253,7 +261,8 @@ function addFlow(kind: KindEntry) {
     kind.label,
     study.lanes.map((l) => l.id),
   )
-  study.edit(`Add a flow: ${kind.label}`, (d) => d.flows.push({ id, name: kind.label, kind: kind.id, steps: [] }))
+  const name = freshName(kind.label, names())
+  study.edit(`Add a flow: ${name}`, (d) => d.flows.push({ id, name, kind: kind.id, steps: [] }))
   study.select({ kind: 'lane', id })
 }
 </script>

@@ -1,13 +1,13 @@
 <template>
   <div
     ref="card"
+    v-tooltip="tip"
     class="step"
     :class="{ sel: selected, off: !step.on, hot: linked, marked: isMarked }"
     role="button"
     tabindex="0"
     :aria-pressed="selected"
     :data-testid="`step-${lane.id}-${step.id}`"
-    :title="entry?.yields"
     @click="click"
     @focus="focused"
     @keydown="keys"
@@ -16,14 +16,14 @@
     @mouseleave="hoverUse(false)"
   >
     <canvas v-if="!flow" ref="canvas" :width="look.size" :height="look.size" :data-ready="!!values" />
-    <div v-else class="icon"><v-icon :icon="icon" size="22" /></div>
+    <FlowTile v-else :lane="lane" :step="step" />
     <div class="words">
-      <b :title="step.on ? undefined : 'switched off (D)'">{{ entry?.label ?? step.op }}</b>
+      <b>{{ entry?.label ?? step.op }}</b>
       <span v-if="uses"
-        ><i class="chip" @click.stop="jump">{{ uses.name }}</i></span
+        ><i class="chip" @click="jump">{{ uses.name }}</i></span
       >
-      <span v-else :class="{ bad: !!error }" :title="error">{{ error ? 'cannot be built' : headline }}</span>
-      <div v-if="busy !== undefined" class="busy" :title="`being computed: ${Math.round(busy * 100)} %`">
+      <span v-else :class="{ bad: !!error }">{{ error ? 'cannot be built' : headline }}</span>
+      <div v-if="busy !== undefined" class="busy">
         <i :style="{ width: `${8 + 92 * busy}%` }" />
       </div>
       <div v-else-if="!flow" class="rng"><i :style="bar" /></div>
@@ -40,8 +40,8 @@ import { paint } from '../lib/colour'
 import { useLook } from '../stores/look'
 import { useWorking } from '../stores/working'
 import { useStudy } from '../stores/study'
+import FlowTile from './FlowTile.vue'
 import { mark, remove as removeSteps } from './clipboard'
-import { iconFor } from './icons'
 import { rawWords } from './words'
 import { useDesk } from '../stores/desk'
 
@@ -54,7 +54,11 @@ const canvas = ref<HTMLCanvasElement | null>(null)
 const card = ref<HTMLElement | null>(null)
 const flow = computed(() => study.isFlow(props.lane.id))
 const entry = computed(() => study.entry(props.step.op, props.lane.id))
-const icon = computed(() => iconFor({ id: props.step.op, kind: '' }))
+const tip = computed(() => {
+  if (error.value) return error.value
+  if (busy.value !== undefined) return `being computed: ${Math.round(busy.value * 100)} %`
+  return `${entry.value?.yields ?? ''}${props.step.on ? '' : ' · switched off (D)'}`
+})
 const selected = computed(
   () =>
     study.selection?.kind === 'step' && study.selection.lane === props.lane.id && study.selection.id === props.step.id,
@@ -143,7 +147,10 @@ function openMenu(event: MouseEvent) {
 function choose() {
   study.select({ kind: 'step', lane: props.lane.id, id: props.step.id })
 }
-function jump() {
+/** A click on the chip of a tile that is not selected selects the tile; the next one goes where the chip says. */
+function jump(event: MouseEvent) {
+  if (!selected.value) return
+  event.stopPropagation()
   if (uses.value) study.select({ kind: 'lane', id: uses.value.id })
 }
 function hoverUse(on: boolean) {

@@ -1,9 +1,10 @@
 /** Which steps fit at the end of a lane, why others do not, and adding one with sensible references. */
 import type { Entry, KindEntry, Lane, Params, ParamSpec, ShapeEntry, Step, StudyDoc } from '../api/model'
+import { shapesThat } from '../kinds/roles'
 import { applies } from '../lib/applies'
 import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
-import { freshId, useStudy } from '../stores/study'
+import { freshId, freshName, useStudy } from '../stores/study'
 
 /** What comes out at the end of the lane now: nothing, scalar or vector; any while it is not known. */
 function kindOf(lane: Lane): string {
@@ -77,6 +78,23 @@ function isUsed(id: string, doc: StudyDoc): boolean {
   )
 }
 
+/** What a flow falls on first: a plane, else what lies widest, of the shapes that no flow comes out of. */
+function floorFor(lane: Lane, doc: StudyDoc) {
+  const sources = new Set([...shapesThat(doc, 'emits'), ...lane.steps.map((s) => s.params.shape)])
+  const free = doc.shapes.filter((s) => !sources.has(s.id))
+  const facts = useLook().scene?.facts.shapes ?? []
+  const area = (id: string) => {
+    const f = facts.find((s) => s.id === id)
+    return f ? (f.upper[0] - f.lower[0]) * (f.upper[1] - f.lower[1]) : 0
+  }
+  return (
+    free.find((s) => s.kind === 'plane') ??
+    [...free].filter((s) => s.shown).sort((a, b) => area(b.id) - area(a.id))[0] ??
+    free[0] ??
+    doc.shapes[0]
+  )
+}
+
 /** What a step that is added must refer to, chosen so that it fits. */
 function referencesFor(lane: Lane, e: Entry): Params {
   const study = useStudy()
@@ -92,14 +110,12 @@ function referencesFor(lane: Lane, e: Entry): Params {
         (
           (p.name === 'curve'
             ? curve
-            : ['emit', 'source'].includes(e.id)
+            : e.roles.includes('emits')
               ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0])
               : obstacle) ?? obstacle
         )?.id ?? ''
     else if (p.type === 'shapes') {
-      // what the lane comes out of does not stand in its way
-      const sources = lane.steps.map((s) => s.params.shape)
-      const shape = doc.shapes.find((s) => !sources.includes(s.id)) ?? doc.shapes[0]
+      const shape = e.roles.includes('blocks') ? floorFor(lane, doc) : doc.shapes[0]
       params[p.name] = shape ? [shape.id] : []
     } else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
     else if (p.type === 'flow') params[p.name] = flowsFor(p, lane, doc)[0]?.id ?? ''
@@ -174,9 +190,11 @@ export function addShape(e: ShapeEntry) {
     else if (p.type === 'flow') params[p.name] = flowsThatHave(p)[0]?.id ?? ''
   const made = Object.keys(params).length > 0
   if (!made && e.id !== 'plane') params.move = [0, 0, 1]
-  const like = study.doc!.shapes.filter((s) => s.kind === e.id).length
-  const name = like ? `${e.label} ${like + 1}` : e.label
-  study.edit(`Add ${e.label}`, (d) => d.shapes.push({ id, name, kind: e.id, shown: true, params }))
+  const name = freshName(
+    e.label,
+    study.doc!.shapes.map((s) => s.name),
+  )
+  study.edit(`Add ${name}`, (d) => d.shapes.push({ id, name, kind: e.id, shown: true, params }))
   study.select({ kind: 'shape', id })
 }
 

@@ -1,5 +1,5 @@
 /** A parameter value in words, for cards, undo and chips. */
-import type { ParamSpec, Raw, StudyDoc } from '../api/model'
+import type { Keys, ParamSpec, Raw, StudyDoc } from '../api/model'
 import { shown } from '../lib/quantity'
 
 export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 'type'>, doc: StudyDoc | null): string {
@@ -34,3 +34,19 @@ export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 't
   if ('link' in raw) return `${raw.times ?? 1} × ${raw.link.split('.').at(-1)!.replace(/_/g, ' ')}`
   return `field ${doc?.fields.find((f) => f.id === (raw as { field: string }).field)?.name ?? ''}`
 }
+
+/** What has changed from one value to another, in words; of keys which of them, and how. */
+export function changeWords(before: Raw, after: Raw, spec: Pick<ParamSpec, 'unit' | 'type'>, doc: StudyDoc | null) {
+  const [a, b] = [keysOf(before), keysOf(after)]
+  if (!a || !b) return `${rawWords(before, spec, doc)} → ${rawWords(after, spec, doc)}`
+  const told = (k: Keys['keys'][number]) => `${rawWords(k[1] as Raw, spec, doc)} at ${shown(k[0], 3)} s`
+  const same = (k: unknown, l: unknown) => JSON.stringify(k) === JSON.stringify(l)
+  const gone = a.keys.filter((k) => !b.keys.some((l) => same(k, l)))
+  const come = b.keys.filter((k) => !a.keys.some((l) => same(k, l)))
+  if (!gone.length && !come.length) return `between keys ${a.between ?? 'smooth'} → ${b.between ?? 'smooth'}`
+  if (gone.length === 1 && come.length === 1) return `key ${told(gone[0])} → ${told(come[0])}`
+  const list = (word: string, keys: Keys['keys']) => (keys.length ? `${word} ${keys.map(told).join(', ')}` : '')
+  return [list('key added:', come), list('key removed:', gone)].filter(Boolean).join('; ')
+}
+const keysOf = (raw: Raw) =>
+  raw && typeof raw === 'object' && !Array.isArray(raw) && 'keys' in raw ? (raw as Keys) : undefined

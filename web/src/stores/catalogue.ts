@@ -85,7 +85,7 @@ export const EVERY_LOOK: FlowLook = {
   last: '#FFEC78',
   low: null,
   high: null,
-  size: 2,
+  size: 2.8,
   blend: 'additive',
   grain: 1.3,
   shadow: true,

@@ -213,7 +213,7 @@ export const useStudy = defineStore('study', () => {
     words: string,
   ) {
     edit(
-      `${spec.label} ${words}`,
+      `${ownerWords(owner)}${spec.label} ${words}`,
       (d) => {
         const params = paramsIn(d, owner)
         if (!params) return
@@ -223,6 +223,22 @@ export const useStudy = defineStore('study', () => {
       },
       `${JSON.stringify(owner)}.${spec.name}`,
     )
+  }
+  /** Whose parameter it is, for the history: `Gusts ▸ Wind ▸ `. */
+  function ownerWords(owner: Owner): string {
+    const said: (string | undefined)[] =
+      owner?.kind === 'step'
+        ? [laneOf(owner.lane)?.name, entryOf(owner)]
+        : owner?.kind === 'shape'
+          ? [doc.value?.shapes.find((s) => s.id === owner.id)?.name]
+          : owner?.kind === 'look'
+            ? [laneOf(owner.id)?.name ?? 'View', 'Look']
+            : []
+    return said.map((w) => (w ? `${w} ▸ ` : '')).join('')
+  }
+  const entryOf = (at: { lane: string; id: string }) => {
+    const op = laneOf(at.lane)?.steps.find((s) => s.id === at.id)?.op
+    return op && (entry(op, at.lane)?.label ?? op)
   }
   function paramsIn(d: StudyDoc, owner: Owner): Record<string, Raw> | undefined {
     if (!owner) return undefined
@@ -294,6 +310,13 @@ function joined(first: string, last: string): string {
   return to.length === 2 && first.includes(' → ') ? `${from} → ${to[1]}` : last
 }
 
+/** A name that nothing else has: the wanted one, or with a number. */
+export function freshName(wanted: string, taken: Iterable<string>): string {
+  const used = new Set(taken)
+  let name = wanted
+  for (let n = 2; used.has(name); n++) name = `${wanted} ${n}`
+  return name
+}
 export function freshId(wanted: string, taken: Iterable<string>): string {
   const used = new Set(taken)
   let base =

@@ -56,8 +56,8 @@
         />
         <span class="sp" /><button
           v-if="panes.length > 1"
+          v-tooltip="'Remove this picture'"
           :aria-label="`Remove picture ${i + 1}`"
-          title="Remove this picture"
           @click="drop(i)"
         >
           <v-icon :icon="mdiClose" size="16" />
@@ -89,9 +89,9 @@
     <footer>
       <div class="row">
         <button
+          v-tooltip="'Play (Space)'"
           class="play"
           :aria-label="playing ? 'Pause' : 'Play'"
-          title="Play (Space)"
           data-testid="compare-play"
           @click="play()"
         >
@@ -107,7 +107,7 @@
           label="Frame"
           testid="compare-scrub"
         />
-        <span class="muted" title="Frames that every picture has">{{ common.length }} frames</span>
+        <span v-tooltip="'Frames that every picture has'" class="muted" tabindex="0">{{ common.length }} frames</span>
         <span class="sp" />
         <template v-if="mapped">
           <PickOne v-model="mapping.map" :items="MAPS" label="Colours" testid="compare-map" />
@@ -127,8 +127,8 @@
             @change="(v) => Object.assign(mapping, { low, high: v })"
           /><span
             v-if="mixed"
+            v-tooltip="`One range for ${mixed}: what has small numbers stays dark. ${MIXED_HELP}`"
             class="mixed"
-            :title="`One range for ${mixed}: what has small numbers stays dark. ${MIXED_HELP}`"
             data-testid="compare-mixed"
             >{{ mixed }}</span
           ><span v-else class="muted">{{ units }}</span>

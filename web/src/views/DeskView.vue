@@ -3,15 +3,30 @@
     <h2>{{ failed }}</h2>
     <router-link to="/">Back to the studies</router-link>
   </div>
-  <div v-else-if="study.doc" class="desk" :style="{ gridTemplateRows: `44px minmax(160px,1fr) 36px ${height}px` }">
+  <div
+    v-else-if="study.doc"
+    class="desk"
+    :class="{ tall: room.tall }"
+    :style="{ gridTemplateRows: `44px minmax(160px,1fr) 36px ${room.height}px` }"
+  >
     <TopBar @search="searching = true" @history="history = true" @keys="sheet = true" />
-    <div class="middle">
-      <ViewPanel ref="view" />
-      <InspectorPanel />
-    </div>
+    <ViewPanel ref="view" class="seen" />
+    <InspectorPanel :tall="room.tall" @tall="room.tall = !room.tall" />
     <TimeBar />
     <div class="bottom">
-      <div class="grip" title="Drag to resize the score" @pointerdown="resize" />
+      <div
+        v-tooltip="'Drag to resize the score; arrow keys too'"
+        class="grip"
+        role="separator"
+        tabindex="0"
+        aria-orientation="horizontal"
+        aria-label="Height of the score"
+        :aria-valuenow="room.height"
+        data-testid="score-grip"
+        @pointerdown="resize"
+        @keydown.up.prevent.stop="stretch(24)"
+        @keydown.down.prevent.stop="stretch(-24)"
+      />
       <Beginnings v-if="empty" /><ScorePanel />
     </div>
     <v-dialog :model-value="study.state === 'conflict'" width="460" persistent>
@@ -31,7 +46,8 @@
     <v-dialog v-model="sheet" width="640"
       ><v-card class="pa-4" data-testid="keys"
         ><h2>Keys</h2>
-        <div class="keys2">
+        <TickBox v-model="letters" words="Keys that are a single character" testid="letters" />
+        <div class="keys2" :style="{ gridTemplateRows: `repeat(${Math.ceil(actions.length / 2)}, auto)` }">
           <div v-for="a in actions" :key="a.name" class="keyrow">
             <span class="kbd">{{ a.key }}</span><span>{{ a.name }}</span>
           </div>
@@ -42,7 +58,8 @@
 </template>
 
 <script setup lang="ts">
-import { computed, onBeforeUnmount, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, reactive, ref, watch } from 'vue'
+import TickBox from '../controls/TickBox.vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call } from '../api/client'
 import type { RunOut } from '../api/model'
@@ -68,8 +85,17 @@ const look = useLook()
 const shows = useView()
 const view = ref<InstanceType<typeof ViewPanel> | null>(null)
 const failed = ref('')
-const height = ref(262)
-const { sheet, searching, history, actions } = useKeys(
+/** How the window is divided: kept for each study, in this browser. */
+const room = reactive({ height: 262, tall: false })
+const roomOf = (key: string) => `room.${key}`
+watch(room, () => study.key && localStorage.setItem(roomOf(study.key), JSON.stringify(room)))
+function settle(key: string) {
+  Object.assign(room, { height: 262, tall: false }, JSON.parse(localStorage.getItem(roomOf(key)) ?? '{}'))
+}
+const stretch = (by: number) => {
+  room.height = Math.max(110, Math.min(window.innerHeight - 260, room.height + by))
+}
+const { sheet, letters, searching, history, actions } = useKeys(
   () => view.value?.frame(),
   () => void router.push(`/compare/${study.key}`),
 )
@@ -83,6 +109,7 @@ watch(
     try {
       const earlier = call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key)}`).catch(() => [])
       await study.load(key, async ({ key: id, document: doc }) => {
+        settle(id)
         shows.pinned = null
         shows.adopt(doc.looks.probe ?? {})
         const { start, end } = doc.clock
@@ -117,10 +144,8 @@ watch(
 )
 function resize(event: PointerEvent) {
   const start = event.clientY
-  const from = height.value
-  const move = (e: PointerEvent) => {
-    height.value = Math.max(110, Math.min(window.innerHeight - 260, from + start - e.clientY))
-  }
+  const from = room.height
+  const move = (e: PointerEvent) => stretch(from + start - e.clientY - room.height)
   const up = () => {
     window.removeEventListener('pointermove', move)
     window.removeEventListener('pointerup', up)
@@ -141,12 +166,27 @@ onBeforeUnmount(() => {
   display: grid;
   background: rgb(var(--v-theme-background));
 }
-.desk .middle {
-  display: grid;
-  grid-template-columns: 1fr 322px;
-  min-height: 0;
+.desk {
+  grid-template-columns: minmax(0, 1fr) 322px;
+  grid-template-areas: 'top top' 'view inspector' 'time time' 'score score';
+}
+.desk.tall {
+  grid-template-areas: 'top top' 'view inspector' 'time inspector' 'score inspector';
+}
+.desk > .top {
+  grid-area: top;
+}
+.desk > .seen {
+  grid-area: view;
+}
+.desk > .insp {
+  grid-area: inspector;
+}
+.desk > .time {
+  grid-area: time;
 }
 .desk .bottom {
+  grid-area: score;
   position: relative;
   min-height: 0;
   display: grid;
@@ -167,7 +207,10 @@ onBeforeUnmount(() => {
   margin-top: 14px;
 }
 .keys2 {
-  columns: 2;
+  display: grid;
+  grid-auto-flow: column;
+  grid-template-columns: 1fr 1fr;
+  column-gap: 18px;
   margin-top: 8px;
 }
 .keyrow {

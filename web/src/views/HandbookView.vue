@@ -13,139 +13,66 @@
       />
     </header>
     <main class="book">
-      <nav class="toc">
-        <a v-for="g in groups.filter((x) => x.entries.length)" :key="g.title" :href="`#${g.title}`"
-          >{{ g.title }} <span class="muted">{{ g.entries.length }}</span></a
-        ><a href="#Ways">Ways of working</a
+      <nav class="toc" aria-label="Contents">
+        <a href="#Start">Start here</a><a href="#Ways">Ways of working</a
         ><a v-if="stories.length" href="#Demos"
           >Demo studies <span class="muted">{{ stories.length }}</span></a
+        ><b>Steps</b
+        ><a v-for="g in groups.filter((x) => x.entries.length)" :key="g.title" :href="`#${g.title}`"
+          >{{ g.title }} <span class="muted">{{ g.entries.length }}</span></a
         >
       </nav>
-      <section v-if="stories.length" id="Demos">
-        <h2>Demo studies</h2>
-        <article v-for="d in stories" :key="d.id" class="entry" :data-testid="`story-${d.id}`">
-          <h3>
-            {{ d.name }} <span class="muted">{{ d.note }}</span>
-          </h3>
-          <template v-for="(p, i) in paragraphs(d.how)" :key="i">
-            <ol v-if="p.list">
-              <li v-for="(t, k) in p.items" :key="k">
-                <component :is="w.tag" v-for="(w, n) in words(t)" :key="n">{{ w.text }}</component>
-              </li>
-            </ol>
-            <p v-else>
-              <component :is="w.tag" v-for="(w, n) in words(p.items[0])" :key="n">{{ w.text }}</component>
-            </p>
-          </template>
-        </article>
-      </section>
-      <section v-if="!query" id="Ways">
-        <h2>Ways of working with runs</h2>
-        <article class="entry">
-          <p>
-            <b>Look before it costs.</b> Beside Run stands what the run would take: time, memory, and in its tooltip
-            disk, told from the frames of the preview or of the version before. A preview has larger voxels or fewer
-            particles, and the same motion on the whole.
-          </p>
-          <p>
-            <b>Stop early, keep, go on.</b> Frames are shown as they come. Stop keeps them; Run goes on from the last
-            one, also after the machine was switched off.
-          </p>
-          <p>
-            <b>Look into a gas.</b> Select its lane: the probe then stands in what the run holds. With smoke shown it
-            draws the velocity as barbs, with a channel shown it slices that channel.
-          </p>
-          <p>
-            <b>Compare (C).</b> Runs, or channels of one, side by side: turn one picture and all turn, one range maps
-            them all, the third picture is the difference of the first two, and below are the numbers. The address keeps
-            what is seen, frame, range and camera included: send it. Quantities of different units may stand side by
-            side, but are not subtracted.
-          </p>
-          <p>
-            <b>Pour, let it settle, then push.</b> A liquid lane begins with Domain, Source, Gravity and Surface: run
-            that, and see where it comes to rest. Give the Source an end, the floor some stick (thick liquid) or
-            friction (thin). Then add Push with a constant lane first, to see that it acts where you think, put curl
-            noise in its place, let it evolve, and take away an axis. Switch a push off and on: each version keeps its
-            frames, and Compare puts them side by side.
-          </p>
-          <p>
-            <b>Thick and thin in one.</b> A field in place of the Source's viscosity is looked up where and when each
-            particle is born, and stays with it. Spread it in its logarithm (remap to the exponents, then the formula
-            exp(f)): from 0.01 to 1 reads better than from 0 to 1.
-          </p>
-          <p>
-            <b>A surface costs no run.</b> It is worked out from the frames: another voxel size, smoothing or look is
-            there at once, and it leaves with velocities for motion blur. Drops of single particles are not on it; show
-            them as foam, or let another lane be born from the foam.
-          </p>
-          <p>
-            <b>Pile, draw, let slump.</b> A grain lane begins with Domain, Source, Gravity and Friction: run that, and
-            see that the heap holds its slope. The spacing is the quality dial; a preview has an eighth of the grains.
-            Then Push along a curve by a spline flow, with Only where set to noise that is remapped until it is nearly
-            on or off and evolves: what is held rises, what is let go slumps. A Speed limit well below what the field
-            asks keeps the drawn sand a body.
-          </p>
-          <p>
-            <b>Seed, spread, keep off.</b> A growth lane begins with Domain, Seed shape and Spread: run that, and it is
-            a ball. Give the speed a field with a high contrast, and it grows in tongues; the borders of cells make
-            veins. Only where, set to a mask near a surface, keeps it on that. Carry along curl noise, only outward,
-            draws arms. The box costs nothing, voxels half as large take eight times the time.
-          </p>
-          <p>
-            <b>What has grown is a shape.</b> Mesh of a run is the surface of a lane on each frame: let it emit, deform
-            it, collide with it. For a smooth distance to steer by, read the distance by From run and make a Surface of
-            a field of that.
-          </p>
-          <p>
-            <b>Points that stay.</b> Scatter at once, At least apart and Evened out, then Ride on the shape: each keeps
-            its place on the surface while that moves or is deformed. On lines of another lane new points are born on
-            each frame; Carry with half of the field lets them lag half way behind.
-          </p>
-          <p>
-            <b>Slow motion.</b> The clock's <i>× slow</i> shows the same seconds in more frames, for flows of every
-            kind. Grains and fields go the same ways; only more of them are seen.
-          </p>
-          <p>
-            <b>Keep swirls.</b> Smoke that drifts apart too softly has lost its swirls to the grid. Before you refine,
-            switch Keep swirls on in its Domain: twice the time, where voxels half as large take eight to sixteen times.
-            Curl up adds to swirls what was not there; this only keeps what was.
-          </p>
-          <p>
-            <b>Times and frames.</b> Times are in seconds, so that another frame rate changes none. Where a time is a
-            moment, the frame stands beside it, and <i class="num">f 25</i> may be typed.
-          </p>
-          <p>
-            <b>Refine.</b> A gas lane that begins with Detail carries finer smoke by the motion of another gas. Change
-            the sources' look, the eddies or the fading there, and the coarse run stays.
-          </p>
-        </article>
-      </section>
-      <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title">
-        <h2>{{ g.title }}</h2>
-        <article v-for="e in g.entries" :id="`${e.lane ?? 'shape'}-${e.id}`" :key="e.id" class="entry">
-          <h3>
-            {{ e.label }} <span class="muted">{{ e.yields }}</span>
-          </h3>
-          <img
-            v-if="pictures[e.id] && e.lane === 'field'"
-            class="shot"
-            :src="pictures[e.id]"
-            :alt="`A slice of a field after ${e.label}`"
-          />
-          <p v-for="(p, i) in e.doc.replace(/`/g, '').split('\n\n')" :key="i">{{ p }}</p>
-          <p v-if="e.formula" class="num">{{ e.formula }}</p>
-          <p v-if="e.mistake" class="mistake"><b>Often goes wrong</b> {{ e.mistake }}</p>
-          <table>
-            <tbody>
-              <tr v-for="p in e.params" :key="p.name">
-                <th>{{ p.label }}</th>
-                <td>{{ p.help }}</td>
-                <td class="num">{{ range(p) }}</td>
-              </tr>
-            </tbody>
-          </table>
-        </article>
-      </section>
+      <div class="pages">
+        <StartPage v-if="!query" />
+        <section v-if="stories.length" id="Demos">
+          <h2>Demo studies</h2>
+          <article v-for="d in stories" :key="d.id" class="entry" :data-testid="`story-${d.id}`">
+            <img class="demo" :src="`/api/demos/${d.id}/picture`" alt="" loading="lazy" />
+            <h3>
+              {{ d.name }} <span class="muted">{{ d.note }}</span>
+            </h3>
+            <template v-for="(p, i) in paragraphs(d.how)" :key="i">
+              <ol v-if="p.list">
+                <li v-for="(t, k) in p.items" :key="k">
+                  <component :is="w.tag" v-for="(w, n) in words(t)" :key="n">{{ w.text }}</component>
+                </li>
+              </ol>
+              <p v-else>
+                <component :is="w.tag" v-for="(w, n) in words(p.items[0])" :key="n">{{ w.text }}</component>
+              </p>
+            </template>
+          </article>
+        </section>
+        <WaysPage v-if="!query" />
+        <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title">
+          <h2>{{ g.title }}</h2>
+          <div class="entries">
+            <article v-for="e in g.entries" :id="`${e.lane ?? 'shape'}-${e.id}`" :key="e.id" class="entry">
+              <h3>
+                {{ e.label }} <span class="muted">{{ e.yields }}</span>
+              </h3>
+              <img
+                v-if="pictures[e.id] && e.lane === 'field'"
+                class="shot"
+                :src="pictures[e.id]"
+                :alt="`A slice of a field after ${e.label}`"
+              /><span v-else class="shot sign"><v-icon :icon="iconFor({ id: e.id, kind: '' })" size="30" /></span>
+              <p v-for="(p, i) in e.doc.replace(/`/g, '').split('\n\n')" :key="i">{{ p }}</p>
+              <p v-if="e.formula" class="num">{{ e.formula }}</p>
+              <p v-if="e.mistake" class="mistake"><b>Often goes wrong</b> {{ e.mistake }}</p>
+              <table>
+                <tbody>
+                  <tr v-for="p in e.params" :key="p.name">
+                    <th>{{ p.label }}</th>
+                    <td>{{ p.help }}</td>
+                    <td class="num">{{ range(p) }}</td>
+                  </tr>
+                </tbody>
+              </table>
+            </article>
+          </div>
+        </section>
+      </div>
     </main>
   </div>
 </template>
@@ -155,8 +82,11 @@ import { computed, nextTick, onMounted, ref } from 'vue'
 import { call } from '../api/client'
 import type { Entry, ParamSpec, ShapeEntry } from '../api/model'
 import TextLine from '../controls/TextLine.vue'
+import StartPage from '../handbook/StartPage.vue'
+import WaysPage from '../handbook/WaysPage.vue'
 import { loadPictures, pictures } from '../lib/examples'
 import { useCatalogue } from '../stores/catalogue'
+import { iconFor } from '../score/icons'
 import { rawWords } from '../score/words'
 
 const listed = useCatalogue()
@@ -225,12 +155,44 @@ onMounted(async () => {
 
 <style scoped>
 .book {
-  max-width: 980px;
+  display: grid;
+  grid-template-columns: 150px minmax(0, 1fr);
+  gap: 24px;
 }
 .toc {
-  display: flex;
-  gap: 16px;
-  flex-wrap: wrap;
+  display: grid;
+  gap: 4px;
+  position: sticky;
+  top: 0;
+  align-self: start;
+}
+.toc b {
+  margin-top: 8px;
+}
+.pages {
+  max-width: 1720px;
+}
+.entries,
+#Demos {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(min(500px, 100%), 1fr));
+  gap: 12px;
+  align-items: start;
+}
+#Demos h2 {
+  grid-column: 1 / -1;
+}
+.demo {
+  width: 46%;
+  float: right;
+  margin: 0 0 8px 14px;
+  border: 1px solid var(--line);
+}
+.sign {
+  display: grid;
+  place-items: center;
+  background: #0f1b2d;
+  color: #f5f0e6;
 }
 .shot {
   float: right;
@@ -260,7 +222,6 @@ h2 {
 }
 .entry {
   padding: 10px 14px;
-  margin-bottom: 10px;
 }
 h3 {
   font-size: 14px;

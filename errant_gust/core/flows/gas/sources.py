@@ -68,10 +68,10 @@ class Source(GasStep, Fills):
     """Brings density, temperature, fuel, a channel and velocity in: where a shape is, where particles are, or where a
     field says.
 
-    `add` gives so much a second, `at least` fills up to the value, `set` puts it there; each channel may have its own
-    operation. Amounts may be fields. Edges are a voxel soft, and what moves fills all that it sweeps, so that it
-    leaves neither steps nor beads; what it brings does not depend on frames a second. Where the shape lies partly
-    outside the domain, that part does nothing.
+    `add` gives so much a second (or so much, if it is all at once), `at least` fills up to the value, `set` puts it
+    there; each channel may have its own operation. Amounts may be fields. Edges are a voxel soft, and what moves fills
+    all that it sweeps, so that it leaves neither steps nor beads; what it brings does not depend on frames a second.
+    Where the shape lies partly outside the domain, that part does nothing.
     """
 
     id = "source"
@@ -109,16 +109,20 @@ class Source(GasStep, Fills):
         False, label="Each its own way", help="An operation for each channel, or none", group="Operations"
     )
     density_how: Each = param(
-        "as the rest", label="Density", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+        "as the rest", label="Density's way", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
     )
     temperature_how: Each = param(
-        "as the rest", label="Heat", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+        "as the rest", label="Heat's way", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
     )
     fuel_how: Each = param(
-        "as the rest", label="Fuel", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+        "as the rest", label="Fuel's way", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
     )
     amount_how: Each = param(
-        "as the rest", label="The channel", help="Its operation", when={"each": ["true", "True"]}, group="Operations"
+        "as the rest",
+        label="The channel's way",
+        help="Its operation",
+        when={"each": ["true", "True"]},
+        group="Operations",
     )
     colour: Vec3 = param(
         (1, 1, 1), help="Red, green and blue of the smoke, 0 to 1, in a lane that has Colour", group="Colour"
@@ -137,7 +141,7 @@ class Source(GasStep, Fills):
         group="Velocity",
     )
     velocity_how: Literal["set", "add"] = param(
-        "set", label="Velocity", help="Given at once, or so much more a second", group="Velocity"
+        "set", label="Given", help="At once, or so much more a second", group="Velocity"
     )
     own_motion: float = param(
         0.0,
@@ -145,12 +149,16 @@ class Source(GasStep, Fills):
         help="Share of its own velocity that the gas is given: moving, turning, growing",
         group="Velocity",
     )
+    timing: Literal["as it goes", "all at once"] = param(
+        "as it goes", help="From when it starts to when it stops, or in one moment when it starts", group="When"
+    )
     begin: float = param(
         0.0, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 10), help="When it starts", group="When"
     )
     until: float = param(
-        1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When"
-    )
+        1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When",
+        when={"timing": ["as it goes"]},
+    )  # fmt: skip
 
     wants = {"by": "scalar", "colour_by": "vector", "velocity_by": "vector"}
 
@@ -190,7 +198,8 @@ class Source(GasStep, Fills):
         reach = None if span is None else self._swept(work, *span)
         if span is None or reach is None:
             return
-        box, seconds = reach.box, span[1] - span[0]
+        # what comes in one moment comes whole, however long the substep is
+        box, seconds = reach.box, span[1] - span[0] if self.timing == "as it goes" else float(work.dt > 0)
         if self.by:
             by = np.maximum(work.lane(self.by)[box], 0)
             reach = replace(reach, share=reach.share * by, most=None if reach.most is None else reach.most * by)
@@ -222,6 +231,9 @@ class Source(GasStep, Fills):
     def _span(self, work: Work) -> tuple[float, float] | None:
         """The part of the substep in which the source is on, in seconds; None if there is none."""
         end = work.scene.time
+        if self.timing == "all at once":
+            now = end - work.dt - 1e-9 <= self.begin < end - 1e-9 if work.dt else abs(end - self.begin) <= 1e-9
+            return (end - work.dt, end) if now else None
         if not work.dt:
             return (end, end) if self.begin <= end + 1e-9 < self.until else None
         begun, ended = max(end - work.dt, self.begin), min(end, self.until)

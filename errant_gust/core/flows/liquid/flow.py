@@ -99,7 +99,8 @@ class LiquidFlow(BoxedPoints):
             size = np.asarray(box[1] - box[0], float) - 2
             hold = float(np.prod(np.maximum(size, 1)))
             step: Any = part.step
-            seconds = max(0.0, min(step.until, span) - max(step.begin, 0.0))
+            burst = step.timing == "all at once"
+            seconds = 0.0 if burst else max(0.0, min(step.until, span) - max(step.begin, 0.0))
             speed = float(np.linalg.norm(step.velocity))
             fall = 0.5 * 9.81 * min(seconds, 1.0) if seconds > 1 / 24 else 0.0
             flow = max(speed, 0.3 * fall) * seconds / h

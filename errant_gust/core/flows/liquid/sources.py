@@ -34,7 +34,7 @@ USE_PLACE = 61
 
 class Source(LiquidStep, Fills):
     """Brings liquid in: fills a shape, a layer on its surface, the surroundings of particles, or wherever a lane says,
-    and keeps it filled until it stops. What moves fills all that it sweeps.
+    and keeps it filled until it stops, or once. What moves fills all that it sweeps.
 
     Nothing is born where there is liquid already, so that two sources at one place do not make two layers. Velocity,
     viscosity and colour are looked up once, where and when a particle is born: a field in their place varies the
@@ -83,12 +83,16 @@ class Source(LiquidStep, Fills):
     )
     channel: str = param("", help="A channel that it gives, by name", group="A channel")
     amount: float = param(1.0, slider=(0, 10), varies=True, help="Of that channel, at birth", group="A channel")
+    timing: Literal["as it goes", "all at once"] = param(
+        "as it goes", help="From when it starts to when it stops, or in one moment when it starts", group="When"
+    )
     begin: float = param(
         0.0, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 10), help="When it starts", group="When"
     )
     until: float = param(
-        1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When"
-    )
+        1e4, unit="s", moment=True, range=(-1e5, 1e5), slider=(0, 20), help="When it stops", group="When",
+        when={"timing": ["as it goes"]},
+    )  # fmt: skip
     seed: int = param(1, range=(0, 2**31 - 1), help="Another number, other places", group="When")
 
     wants = {"by": "scalar", "velocity_by": "vector", "colour_by": "vector"}
@@ -114,6 +118,9 @@ class Source(LiquidStep, Fills):
 
     def pours(self, begun: float, ended: float) -> bool:
         """Whether it is on in a span of time (or at its end, if it has no length)."""
+        if self.timing == "all at once":
+            now = self.begin <= ended + 1e-9
+            return now if ended <= begun else now and self.begin > begun + 1e-9
         if ended <= begun:
             return self.begin <= ended + 1e-9 < self.until
         return min(ended, self.until) > max(begun, self.begin) + 1e-9

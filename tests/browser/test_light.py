@@ -1,0 +1,191 @@
+"""Known answers for what is drawn, read back from pixels: transmittance, colours of heat, where shadows fall, no fire
+clipped to white."""
+
+import json
+
+import numpy as np
+import pytest
+from playwright.sync_api import expect
+
+from errant_gust.core.study.building import lane, study
+from tests.browser.tools import choose, new_study, pixels, put, settings
+
+PLAIN = {"curve": "plain", "bloom": 0, "key": 1, "sky": 1, "fill": 1}
+ROOM = {"id": "room", "name": "Room", "bounds": {"lower": [-1, -1, 0], "upper": [1, 1, 2]}, "voxel_size": 0.1}
+
+
+def begin(page, address, made):
+    said = page.request.post(
+        f"{address}/api/studies",
+        data=json.dumps({"document": made}),
+        headers={"X-Errant-Gust": "1", "Content-Type": "application/json"},
+    )
+    key = said.json()["key"]
+    page.goto(f"{address}/desk/{key}")
+    expect(page.get_by_test_id("score")).to_be_visible()
+    return key
+
+
+def linear(shown):
+    """Linear light of what is on the screen, from sRGB."""
+    c = shown / 255
+    return np.where(c <= 0.04045, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)
+
+
+def at_rest(page):
+    """The view once it has been refined and nothing changes any more."""
+    before = pixels(page)
+    for _ in range(12):
+        page.wait_for_timeout(900)
+        now = pixels(page)
+        if np.abs(now - before).max() <= 2:
+            return now
+        before = now
+    raise AssertionError("the view does not come to rest")
+
+
+def view_from(page, side):
+    page.get_by_test_id("views").click()
+    page.get_by_test_id("parallel").click()
+    page.get_by_test_id("views").click()
+    page.get_by_test_id(f"view-{side}").click()
+    page.mouse.move(640, 780)
+
+
+def middle(shown, half=6):
+    rows, columns = shown.shape[:2]
+    return shown[rows // 2 - half : rows // 2 + half, columns // 2 - half : columns // 2 + half].mean(axis=(0, 1))
+
+
+def even_gas(density, temperature, look, shapes=()):
+    """Gas that is the same everywhere in a box of two metres."""
+    source = ("source", {"where": "everywhere", "how": "set", "density": density, "temperature": temperature})
+    return study(
+        "Even gas", shapes=list(shapes), regions=[ROOM], clock={"fps": 24, "start": 1, "end": 1},
+        flows=[{**lane("gas", ("domain", {"region": "room", "follow": False}), source), "name": "Gas", "kind": "gas"}],
+        looks={"gas": look, "view-light": PLAIN, "probe": {"hidden": True}},
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(("density", "absorb"), [(0.5, 0.7), (1.0, 1.0)])
+def test_light_through_an_even_box_is_lost_as_beer_and_lambert_say(page, address, density, absorb):
+    wall = {
+        "id": "wall", "name": "Wall", "kind": "box", "shown": True,
+        "params": {"size": [3, 0.1, 3], "move": [0, 1.6, 1]},
+    }  # fmt: skip
+    also = {"id": "aside", "name": "Aside", "kind": "box", "shown": False, "params": {"move": [0, 0, 1]}}
+    look = {"absorb": absorb, "tint": "#000000", "glow": 0}
+    made = even_gas(density, 0, look, [wall, also])
+    # what stands in a flow's way is solid
+    made["fields"] = [lane("around", ("wind",), ("steer_around", {"shape": "wall"}))]
+    begin(page, address, made)
+    view_from(page, "front")
+    expect(page.get_by_test_id("view")).to_have_attribute("data-gas", "8000")
+    with_gas = middle(linear(at_rest(page)))
+    page.keyboard.press("3")
+    without = middle(linear(at_rest(page)))
+    assert without.min() > 0.1, "the wall is lit"
+    assert with_gas / without == pytest.approx(np.full(3, np.exp(-density * absorb * 2)), rel=0.03)
+
+
+LOCUS = {1500: (0.5857, 0.3931), 2000: (0.5267, 0.4133), 2856: (0.4476, 0.4074), 6500: (0.3135, 0.3237)}
+"""Chromaticity of black bodies in the CIE 1931 diagram."""
+TO_SRGB = np.array([[3.2404542, -1.5371385, -0.4985314], [-0.969266, 1.8760108, 0.041556],
+                    [0.0556434, -0.2040259, 1.0572252]])  # fmt: skip
+
+
+def lab(rgb):
+    """CIE L*a*b* (D65) of linear sRGB."""
+    t = np.linalg.inv(TO_SRGB) @ rgb / np.array([0.95047, 1.0, 1.08883])
+    f = np.where(t > 0.008856, np.cbrt(t), 7.787 * t + 16 / 116)
+    return np.array([116 * f[1] - 16, 500 * (f[0] - f[1]), 200 * (f[1] - f[2])])
+
+
+@pytest.mark.parametrize("kelvin", LOCUS)
+def test_heat_has_the_colour_of_a_black_body(page, address, kelvin):
+    air = 293
+    look = {"glow": 0.011, "cold": 0, "hot": kelvin - air, "warm": 1, "absorb": 0.001}
+    begin(page, address, even_gas(0.0, kelvin - air, look))
+    view_from(page, "front")
+    expect(page.get_by_test_id("view")).to_have_attribute("data-gas", "8000")
+    glowing = middle(linear(at_rest(page)))
+    page.keyboard.press("3")
+    seen = glowing - middle(linear(at_rest(page)))
+    x, y = LOCUS[kelvin]
+    right = np.maximum(TO_SRGB @ np.array([x / y, 1, (1 - x - y) / y]), 0)  # what a screen cannot show is cut
+    right *= seen.max() / right.max()
+    assert 0.4 < seen.max() < 0.95, "neither dark nor clipped"
+    assert np.linalg.norm(lab(seen) - lab(right)) <= 2, f"ΔE at {kelvin} K"
+
+
+def test_the_shadow_on_the_ground_lies_where_the_light_puts_it(page, address):
+    """Seen from above: the ball as a disc, its shadow as far from it as its height over the tangent of the light's."""
+    ball = {
+        "id": "ball", "name": "Ball", "kind": "sphere", "shown": True, "params": {"radius": 0.3, "move": [0, 0, 1.0]},
+    }  # fmt: skip
+    azimuth, height = 30, 60
+    made = study(
+        "A shadow", lane("around", ("wind",), ("steer_around", {"shape": "ball"})), shapes=[ball], regions=[ROOM],
+        looks={"view-light": {**PLAIN, "azimuth": azimuth, "height": height}, "probe": {"hidden": True}},
+    )  # fmt: skip
+    begin(page, address, made)
+    view_from(page, "top")
+    shown = linear(at_rest(page)).sum(axis=2)
+    page.keyboard.press("4")
+    bare = linear(at_rest(page)).sum(axis=2)
+    inner = np.s_[60:-20, 20:-20]
+    brighter, darker = (shown - bare)[inner] > 0.1, (bare - shown)[inner] > 0.02
+    assert brighter.sum() > 500
+    assert darker.sum() > 300
+    scale = np.sqrt(brighter.sum() / np.pi) / 0.3  # pixels a metre, from the disc
+
+    def centre(mask):
+        rows, columns = np.nonzero(mask)
+        return np.array([columns.mean(), -rows.mean()])
+
+    moved = (centre(darker) - centre(brighter)) / scale
+    a = np.radians(azimuth)
+    right = -np.array([np.cos(a), np.sin(a)]) / np.tan(np.radians(height))
+    # the ball hides a part of its shadow, so that what is seen of it lies a little further out
+    assert np.degrees(np.arctan2(*moved[::-1])) == pytest.approx(np.degrees(np.arctan2(*right[::-1])), abs=4)
+    assert np.linalg.norm(moved) == pytest.approx(np.linalg.norm(right), abs=0.1)
+
+
+@pytest.mark.parametrize(("demo", "frame"), [("bench_flash", 40), ("lantern_flare", 40)])
+def test_fire_and_sparks_are_not_clipped_to_white(page, address, demo, frame):
+    page.goto(f"{address}/desk/{demo}")
+    track = page.get_by_role("slider", name="Frame", exact=True)
+    expect(track).to_be_visible()
+    page.wait_for_function(
+        f"() => +document.querySelector('[data-testid=run-state]').textContent.split(' ')[0] >= {frame}",
+        timeout=120_000,
+    )
+    page.get_by_test_id("stop").click() if page.get_by_test_id("stop").count() else None
+    track.focus()
+    track.press("Home")
+    for _ in range(frame - 1):
+        track.press("ArrowRight")
+    page.wait_for_timeout(2500)
+    shown = pixels(page)[40:]
+    assert ((shown >= 252).all(axis=2)).mean() < 0.01
+    # there is a fire: saturated, and bright
+    warm = (shown[..., 0] > 180) & (shown[..., 0] > shown[..., 2] + 60)
+    assert warm.mean() > 0.004
+
+
+def test_the_exposure_is_fitted_and_the_key_is_dragged(page, address):
+    key = new_study(page, address, "swirls")
+    settings(page, "light")
+    put(page, "look-exposure", "-4")
+    dark = at_rest(page)
+    page.get_by_test_id("fit-exposure").click()
+    expect(page.get_by_test_id("number-look-exposure")).not_to_have_value("-4")
+    assert at_rest(page).mean() > 1.15 * dark.mean()
+    dial = page.get_by_test_id("light-dial").bounding_box()
+    page.mouse.click(dial["x"] + 0.85 * dial["width"], dial["y"] + 0.5 * dial["height"])
+    expect(page.get_by_test_id("number-look-azimuth")).to_have_value("0")
+    choose(page, "look-curve", "plain")
+    page.get_by_test_id("undo").click()
+    kept = json.loads(page.request.get(f"{address}/api/studies/{key}").text())["document"]["looks"]["view-light"]
+    assert kept["azimuth"] == 0
+    assert 15 < kept["height"] < 40
