@@ -10,7 +10,19 @@ import trimesh
 from playwright.sync_api import expect
 
 from tests.browser.test_flows import go_to, runs_to
-from tests.browser.tools import add_field, add_step, choose, chosen, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import (
+    add_field,
+    add_step,
+    choose,
+    chosen,
+    document,
+    new_study,
+    offered,
+    pixels,
+    put,
+    redrawn,
+    saved,
+)
 
 LAST = 16
 
@@ -145,5 +157,4 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles_2", "emit")
     choose(page, "select-where", "lines")
-    offered = page.get_by_test_id("select-lines").locator("option").evaluate_all("all => all.map((o) => o.value)")
-    assert [o for o in offered if o] == ["particles"]
+    assert offered(page, "select-lines") == ["particles"]

@@ -39,8 +39,8 @@ def test_keys_of_a_vector_are_each_their_own(page, address):
     page.get_by_test_id("shape-ball").click()
     page.get_by_test_id("more-move").click()
     page.get_by_text("Key over time").click()
-    page.get_by_role("slider", name="Frame", exact=True).press("ArrowRight")
-    for _ in range(11):
+    page.get_by_role("slider", name="Frame", exact=True).press("Home")
+    for _ in range(12):
         page.get_by_role("slider", name="Frame", exact=True).press("ArrowRight")
     page.get_by_text("+ key at").click()
     second = page.get_by_label("Move x, key 2")

@@ -2,7 +2,7 @@
 
 from playwright.sync_api import expect
 
-from tests.browser.tools import document, new_study, saved
+from tests.browser.tools import document, new_study, offered, saved
 
 
 def test_a_gas_lane_begins_in_one_click_and_runs_by_itself(page, address):
@@ -49,5 +49,4 @@ def test_a_flow_that_is_refined_has_to_have_a_volume(page, address):
     page.get_by_test_id("new-gas-lane").click()
     page.get_by_test_id("add-gas_2").click()
     page.get_by_test_id("op-detail").click()
-    offered = page.get_by_test_id("select-flow").locator("option").evaluate_all("all => all.map((o) => o.value)")
-    assert [o for o in offered if o] == ["gas"]
+    assert offered(page, "select-flow") == ["gas"]

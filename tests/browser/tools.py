@@ -45,6 +45,16 @@ def chosen(page: Page, name: str, value: str) -> None:
     expect(page.get_by_test_id(name)).to_have_attribute("data-value", value)
 
 
+def offered(page: Page, name: str) -> list[str]:
+    """Ids of what a select offers."""
+    page.get_by_test_id(name).click()
+    rows = page.locator(".v-overlay--active [data-option]")
+    expect(rows.first).to_be_visible()
+    found = rows.evaluate_all("all => all.map((o) => o.dataset.option)")
+    page.keyboard.press("Escape")
+    return [id for id in found if id]
+
+
 def slide(page: Page, name: str, share: float) -> None:
     """Take a slider to a share of its way."""
     box = page.get_by_test_id(name).locator(".v-slider-track").bounding_box()

@@ -1,3 +1,7 @@
 <template>
-  <v-app><router-view /></v-app>
+  <v-app><router-view /><TipLayer /></v-app>
 </template>
+
+<script setup lang="ts">
+import TipLayer from './controls/TipLayer.vue'
+</script>

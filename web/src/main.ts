@@ -9,6 +9,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 import App from './App.vue'
+import { tip } from './lib/tip'
 
 const paper = {
   background: '#F5F0E6',
@@ -58,4 +59,4 @@ const router = createRouter({
     { path: '/:rest(.*)', redirect: '/' },
   ],
 })
-createApp(App).use(createPinia()).use(vuetify).use(router).mount('#app')
+createApp(App).use(createPinia()).use(vuetify).use(router).directive('tip', tip).mount('#app')

@@ -1,9 +1,5 @@
 <template>
-  <v-tooltip :text="help" location="bottom start" max-width="280" open-on-click>
-    <template #activator="{ props: p }"
-      ><button type="button" class="what" v-bind="p" :data-testid="testid">{{ words }}</button></template
-    >
-  </v-tooltip>
+  <button v-tip="help" type="button" class="what" :data-testid="testid">{{ words }}</button>
   <span :id="id" class="unseen">{{ help }}</span>
 </template>
 

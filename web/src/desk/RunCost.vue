@@ -1,7 +1,7 @@
 <template>
   <span
     v-if="words"
-    v-tooltip="whole"
+    v-tip="whole"
     class="cost num muted"
     role="note"
     tabindex="0"

@@ -1,7 +1,7 @@
 <template>
   <div class="time">
     <button
-      v-tooltip="'Play (Space)'"
+      v-tip="'Play (Space)'"
       class="play"
       :aria-label="runs.playing ? 'Pause' : 'Play'"
       data-testid="play"
@@ -38,9 +38,7 @@
       />
       <u :style="{ left: at(runs.frame) }" />
     </div>
-    <span v-tooltip="{ text: words, disabled: !words }" class="muted words" data-testid="run-state" role="status">{{
-      words
-    }}</span>
+    <span v-tip="words" class="muted words" data-testid="run-state" role="status">{{ words }}</span>
     <span class="num"
       ><NumberField
         quiet
@@ -54,10 +52,7 @@
       />
       fps</span
     >
-    <span
-      v-tooltip="'Slow motion: times as slow as it happened; the same seconds in more frames'"
-      tabindex="0"
-      class="num"
+    <span v-tip="'Slow motion: times as slow as it happened; the same seconds in more frames'" tabindex="0" class="num"
       ><NumberField
         quiet
         class="few"

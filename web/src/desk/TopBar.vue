@@ -5,7 +5,7 @@
     <TextLine class="title" :value="study.doc?.name ?? ''" label="Name of the study" @change="rename" />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
     <button
-      v-tooltip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
+      v-tip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       :disabled="!study.undoLabel"
       :aria-label="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       data-testid="undo"
@@ -14,7 +14,7 @@
       <v-icon :icon="mdiUndo" size="18" />
     </button>
     <button
-      v-tooltip="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
+      v-tip="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
       :disabled="!study.redoLabel"
       :aria-label="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
       data-testid="redo"
@@ -22,7 +22,7 @@
     >
       <v-icon :icon="mdiRedo" size="18" />
     </button>
-    <button v-tooltip="'History (H)'" aria-label="History" data-testid="open-history" @click="emit('history')">
+    <button v-tip="'History (H)'" aria-label="History" data-testid="open-history" @click="emit('history')">
       <v-icon :icon="mdiHistory" size="18" />
     </button>
     <span class="sp" />
@@ -74,15 +74,15 @@
         </div>
       </v-card>
     </v-menu>
-    <button v-tooltip="'Keys (?)'" aria-label="Keys" @click="emit('keys')">
+    <button v-tip="'Keys (?)'" aria-label="Keys" @click="emit('keys')">
       <v-icon :icon="mdiKeyboardOutline" size="18" />
     </button>
-    <button v-tooltip="'Day or night'" aria-label="Day or night" @click="night">
+    <button v-tip="'Day or night'" aria-label="Day or night" @click="night">
       <v-icon :icon="mdiThemeLightDark" size="18" />
     </button>
     <router-link
       v-if="study.doc?.flows.length"
-      v-tooltip="'Runs and channels side by side (C)'"
+      v-tip="'Runs and channels side by side (C)'"
       :to="`/compare/${study.key}`"
       data-testid="open-compare"
       >Compare</router-link
@@ -91,7 +91,7 @@
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />
     <PickOne v-model="runs.quality" class="quality" :items="QUALITIES" label="Quality of the run" testid="quality" />
-    <v-btn v-tooltip="'Run (Ctrl+Enter)'" class="go" data-testid="run" @click="runs.runNow(runs.quality)">Run</v-btn>
+    <v-btn v-tip="'Run (Ctrl+Enter)'" class="go" data-testid="run" @click="runs.runNow(runs.quality)">Run</v-btn>
   </header>
 </template>
 

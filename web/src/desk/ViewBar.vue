@@ -4,7 +4,7 @@
       <template v-for="t in things" :key="t.id"
         ><v-btn
           v-if="t.toggle"
-          v-tooltip="`${t.label} on or off (${t.key})`"
+          v-tip="`${t.label} on or off (${t.key})`"
           class="thing"
           :class="{ on: t.on }"
           :aria-pressed="t.on"
@@ -56,7 +56,7 @@
           <v-list-item title="Keep this viewpoint" data-testid="keep-view" @click="$emit('keep')" />
         </v-list>
       </v-menu>
-      <v-btn v-tooltip="'Save a picture (PNG)'" class="thing" @click="$emit('picture')">Picture</v-btn>
+      <v-btn v-tip="'Save a picture (PNG)'" class="thing" @click="$emit('picture')">Picture</v-btn>
     </div>
     <section
       v-if="open"

@@ -1,6 +1,6 @@
 <template>
   <section id="Start" class="start">
-    <img src="/api/demos/chimney_downdraught/picture" alt="Smoke thrown down on the quay by a gust" />
+    <img :src="PICTURE" alt="Smoke thrown down on the quay by a gust" />
     <div>
       <h2>From nothing to a first result</h2>
       <p>
@@ -35,6 +35,10 @@
     </div>
   </section>
 </template>
+
+<script setup lang="ts">
+const PICTURE = '/api/demos/chimney_downdraught/picture'
+</script>
 
 <style scoped>
 .start {

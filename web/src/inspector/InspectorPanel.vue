@@ -1,7 +1,7 @@
 <template>
   <aside class="insp" aria-label="Inspector" data-testid="inspector">
     <v-btn
-      v-tooltip="tall ? 'Give the score its width back' : 'As tall as the window'"
+      v-tip="tall ? 'Give the score its width back' : 'As tall as the window'"
       class="tall-btn"
       :aria-label="tall ? 'Inspector beside the view' : 'Inspector as tall as the window'"
       :aria-pressed="tall"

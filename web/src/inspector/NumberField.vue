@@ -21,7 +21,7 @@
     />
     <span
       v-if="!quiet"
-      v-tooltip="'Drag to change; Shift for large steps, Alt for small'"
+      v-tip="'Drag to change; Shift for large steps, Alt for small'"
       class="unit drag"
       :data-testid="testid && `drag-${testid}`"
       @pointerdown.prevent="grip"

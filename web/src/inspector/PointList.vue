@@ -11,15 +11,10 @@
         :label="`Point ${i + 1} ${'xyz'[a - 1]}`"
         @change="(v) => put(i, a - 1, v)"
       />
-      <button v-tooltip="'Add a point after this one'" :aria-label="`Add a point after point ${i + 1}`" @click="add(i)">
+      <button v-tip="'Add a point after this one'" :aria-label="`Add a point after point ${i + 1}`" @click="add(i)">
         +
       </button>
-      <button
-        v-tooltip="'Remove'"
-        :disabled="points.length <= 2"
-        :aria-label="`Remove point ${i + 1}`"
-        @click="drop(i)"
-      >
+      <button v-tip="'Remove'" :disabled="points.length <= 2" :aria-label="`Remove point ${i + 1}`" @click="drop(i)">
         ×
       </button>
     </div>

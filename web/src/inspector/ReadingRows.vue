@@ -12,7 +12,7 @@
     ><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
     <template v-if="r.divergence !== null">
       <span
-        v-tooltip="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`"
+        v-tip="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`"
         class="muted"
         tabindex="0"
         >divergence · {{ r.per }} / speed</span
@@ -26,7 +26,7 @@
     </template>
     <template v-if="r.bunching !== null && r.travel !== null">
       <span
-        v-tooltip="'Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even'"
+        v-tip="'Density that a typical particle sees after this travel, if they begin evenly spread; 1 is even'"
         class="muted"
         >bunching after {{ shown(r.travel, 2) }} m</span
       >
@@ -38,7 +38,7 @@
       >
     </template>
     <template v-if="r.solved">
-      <span v-tooltip="'Root mean square net flow of a voxel, as a share of the speed'" class="muted" tabindex="0"
+      <span v-tip="'Root mean square net flow of a voxel, as a share of the speed'" class="muted" tabindex="0"
         >solved, {{ r.solved.iterations }} cycles</span
       >
       <span class="num good" data-testid="reading-solved"

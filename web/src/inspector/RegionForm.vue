@@ -47,7 +47,7 @@
     >
   </div>
   <div v-for="side in SIDES" :key="side.key" class="row">
-    <span v-tooltip="side.help" tabindex="0">{{ side.label }}</span><span class="three"
+    <span v-tip="side.help" tabindex="0">{{ side.label }}</span><span class="three"
       ><NumberField
         v-for="i in 3"
         :key="i"
@@ -62,7 +62,7 @@
     >
   </div>
   <div class="row">
-    <span v-tooltip="'The region ends below at this plane, or at the lowest point of this shape'" tabindex="0"
+    <span v-tip="'The region ends below at this plane, or at the lowest point of this shape'" tabindex="0"
       >Floor at</span
     ><PickOne
       :model-value="region.bounds.floor ?? ''"
@@ -81,7 +81,7 @@
       testid="fitted-when"
       @update:model-value="setWhen"
     /><v-btn
-      v-tooltip="'Keeps the box as it is; shapes may then move without it'"
+      v-tip="'Keeps the box as it is; shapes may then move without it'"
       size="small"
       data-testid="fit-once"
       @click="change('Fit once', (r) => stay(r))"

@@ -16,7 +16,7 @@
       />
       <span>{{ summary }}</span>
       <button
-        v-tooltip="folded ? 'Unfold this lane' : 'Fold this lane'"
+        v-tip="folded ? 'Unfold this lane' : 'Fold this lane'"
         class="fold"
         :aria-label="folded ? 'Unfold this lane' : 'Fold this lane'"
         :aria-expanded="!folded"
@@ -25,7 +25,7 @@
       >
         {{ folded ? '▸' : '▾' }}
       </button>
-      <button v-tooltip="'Remove this lane'" class="x" aria-label="Remove this lane" @click="remove">×</button>
+      <button v-tip="'Remove this lane'" class="x" aria-label="Remove this lane" @click="remove">×</button>
     </div>
     <button v-if="folded" class="folded muted" @click="toggleFold">
       {{ lane.steps.length }} {{ lane.steps.length === 1 ? 'step' : 'steps' }}:
@@ -46,7 +46,7 @@
       <AddStep :lane="lane" :after="lastStep" />
       <template v-if="!lane.steps.length && kind">
         <button
-          v-tooltip="notYet || `Adds ${beginning}`"
+          v-tip="notYet || `Adds ${beginning}`"
           class="begin"
           :disabled="!!notYet"
           :data-testid="`begin-${lane.id}`"
@@ -57,7 +57,7 @@
         <span v-if="notYet" class="muted">{{ notYet }}</span>
       </template>
       <span v-else-if="!lane.steps.length" class="muted">begin with a start: Wind, Curl noise, Distance …</span>
-      <span v-if="error" v-tooltip="error" class="bad" tabindex="0" :data-testid="`error-${lane.id}`">{{ error }}</span>
+      <span v-if="error" v-tip="error" class="bad" tabindex="0" :data-testid="`error-${lane.id}`">{{ error }}</span>
     </div>
   </div>
 </template>

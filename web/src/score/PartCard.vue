@@ -1,7 +1,7 @@
 <template>
   <div class="part" :class="{ sel: selected, dim }" :data-testid="testid" @click="$emit('select')">
     <div
-      v-tooltip="{ text: bad, disabled: !bad }"
+      v-tip="bad"
       class="whole"
       role="button"
       tabindex="0"
@@ -13,7 +13,7 @@
         <b>{{ title }}</b><span :class="{ bad }">{{ bad ? 'needs attention' : line }}</span>
       </div>
     </div>
-    <button v-tooltip="'Remove (Del)'" class="x" aria-label="Remove" @click.stop="$emit('remove')">×</button>
+    <button v-tip="'Remove (Del)'" class="x" aria-label="Remove" @click.stop="$emit('remove')">×</button>
   </div>
 </template>
 

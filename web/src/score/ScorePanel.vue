@@ -56,7 +56,7 @@
           @remove="removeRegion(r.id)"
         />
         <button
-          v-tooltip="'Add a region'"
+          v-tip="'Add a region'"
           class="plus"
           aria-label="Add a region"
           data-testid="add-region"
@@ -96,7 +96,7 @@
       <v-btn
         v-for="k in listed.all.kinds"
         :key="k.id"
-        v-tooltip="k.yields"
+        v-tip="k.yields"
         size="small"
         :data-testid="`new-${k.id}-lane`"
         :prepend-icon="mdiPlus"

@@ -1,7 +1,7 @@
 <template>
   <div
     ref="card"
-    v-tooltip="tip"
+    v-tip="tip"
     class="step"
     :class="{ sel: selected, off: !step.on, hot: linked, marked: isMarked }"
     role="button"

@@ -56,7 +56,7 @@
         />
         <span class="sp" /><button
           v-if="panes.length > 1"
-          v-tooltip="'Remove this picture'"
+          v-tip="'Remove this picture'"
           :aria-label="`Remove picture ${i + 1}`"
           @click="drop(i)"
         >
@@ -89,7 +89,7 @@
     <footer>
       <div class="row">
         <button
-          v-tooltip="'Play (Space)'"
+          v-tip="'Play (Space)'"
           class="play"
           :aria-label="playing ? 'Pause' : 'Play'"
           data-testid="compare-play"
@@ -107,7 +107,7 @@
           label="Frame"
           testid="compare-scrub"
         />
-        <span v-tooltip="'Frames that every picture has'" class="muted" tabindex="0">{{ common.length }} frames</span>
+        <span v-tip="'Frames that every picture has'" class="muted" tabindex="0">{{ common.length }} frames</span>
         <span class="sp" />
         <template v-if="mapped">
           <PickOne v-model="mapping.map" :items="MAPS" label="Colours" testid="compare-map" />
@@ -127,7 +127,7 @@
             @change="(v) => Object.assign(mapping, { low, high: v })"
           /><span
             v-if="mixed"
-            v-tooltip="`One range for ${mixed}: what has small numbers stays dark. ${MIXED_HELP}`"
+            v-tip="`One range for ${mixed}: what has small numbers stays dark. ${MIXED_HELP}`"
             class="mixed"
             data-testid="compare-mixed"
             >{{ mixed }}</span

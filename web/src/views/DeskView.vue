@@ -15,7 +15,7 @@
     <TimeBar />
     <div class="bottom">
       <div
-        v-tooltip="'Drag to resize the score; arrow keys too'"
+        v-tip="'Drag to resize the score; arrow keys too'"
         class="grip"
         role="separator"
         tabindex="0"

@@ -37,7 +37,7 @@
             <p>{{ s.note || 'No note.' }}</p>
             <div class="foot">
               <span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button
-                v-tooltip="'Download the study with its files as one zip'"
+                v-tip="'Download the study with its files as one zip'"
                 :data-testid="`export-${s.key}`"
                 @click="take(s)"
               >

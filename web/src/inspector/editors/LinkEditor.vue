@@ -1,5 +1,5 @@
 <template>
-  <span v-tooltip="link.link" class="chip num">{{ rawWords(value, spec, study.doc) }}</span>
+  <span v-tip="link.link" class="chip num">{{ rawWords(value, spec, study.doc) }}</span>
   <NumberField
     :value="link.times ?? 1"
     unit="×"

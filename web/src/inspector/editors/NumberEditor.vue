@@ -25,7 +25,7 @@
   <span v-if="fitted" class="beside">fitted</span>
   <span
     v-if="spec.moment"
-    v-tooltip="'A frame may be typed too: f 25'"
+    v-tip="'A frame may be typed too: f 25'"
     class="beside num"
     :data-testid="`frame-${spec.name}`"
     >{{ asFrame }}</span
