@@ -31,11 +31,12 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
     # the shape takes the newest scalar lane and the region, and is there at once
     page.get_by_test_id("shape-sphere").click()
     page.get_by_test_id("shape-shown").uncheck()  # the sphere itself is not shown
+    page.get_by_test_id("region-region").click()
     before = pixels(page)
     page.get_by_test_id("add-shape").click()
     page.get_by_test_id("new-shape-field_surface").click()
     expect(page.get_by_test_id("shape-about")).to_contain_text("triangles; the lane goes from")
-    redrawn(page, before, 0.01)
+    redrawn(page, before, 0.005)
     made = document(page, address, key)["shapes"][-1]
     assert made["params"] == {"field": "field_2", "region": "region"}
 

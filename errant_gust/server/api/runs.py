@@ -119,13 +119,17 @@ def compare(request: HttpRequest, a: str, b: str, frame: int, of: str = "", to: 
 def export(
     request: HttpRequest, identity: str, format: str = "", what: str = "", velocity: Velocity = "motion"
 ) -> HttpResponseBase:
-    """All complete frames of a result as one zip with a checksum list; what is drawn, as the study draws it now."""
+    """All complete frames of a result, as far as the study's clock goes, as one zip with a checksum list; what is drawn,
+    as the study draws it now."""
     run = runs.get(identity)
     plan = plan_of(run.study_id, run.study.head.document)
     store = RunStore(runs.folder_of(run.identity))
+    clock = plan.study.clock
     spool = zip_made_by(
-        lambda to: export_run(store, to, format=format, what=what, velocity=velocity, plan=plan)
-    )  # fmt: skip
+        lambda to: export_run(
+            store, to, frames=(clock.start, clock.end), format=format, what=what, velocity=velocity, plan=plan
+        )
+    )
     return FileResponse(spool, as_attachment=True, filename=f"{run.study_id}_{run.flow}.zip")  # type: ignore[arg-type]
 
 

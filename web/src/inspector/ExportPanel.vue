@@ -12,7 +12,9 @@
     </div>
     <div class="line">
       <span>{{
-        runs.run ? `${runs.run.frames.length} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet'
+        runs.run
+          ? `${runs.run.frames.filter((f) => f <= runs.clock.end).length} frames of ${runs.run.flow}, ${runs.run.quality}`
+          : 'No run yet'
       }}</span>
       <PickOne
         v-if="results.length > 1"

@@ -41,7 +41,7 @@ export function drawShapes(
       material(`shape.${solid}.${chosen}.${part.kind}`, () =>
         seen(
           new THREE.MeshLambertMaterial({
-            color: chosen ? 0xe3b6a2 : solid ? 0xbdb4a3 : 0x6f7f9c,
+            color: chosen ? (solid ? 0xccb5a2 : 0xe3b6a2) : solid ? 0xbdb4a3 : 0x6f7f9c,
             transparent: !solid,
             opacity: solid ? 1 : chosen ? 0.4 : MADE.includes(part.kind) ? 0.34 : 0.22,
             side: THREE.DoubleSide,
