@@ -60,6 +60,8 @@ def start(key: str, flow: str, quality: str) -> Run:
             if end > run.last:  # the clock became longer meanwhile: it goes on when it has come to its old end
                 Run.objects.filter(identity=identity).update(last=end)
                 run.last = end
+            elif end < run.last and not run.asked.exclude(pk=study.pk).exists():
+                _shorter(run, end)
             return run
         ready = RunStore(folder_of(identity)).frames()
         whole = len([f for f in ready if f <= end]) > end - parsed.clock.start
@@ -70,6 +72,18 @@ def start(key: str, flow: str, quality: str) -> Run:
             _make_room(key)
     _launch()
     return run
+
+
+def _shorter(run: Run, end: int) -> None:
+    """The clock of its only study became shorter: nothing is computed beyond it."""
+    Run.objects.filter(identity=run.identity).update(last=end)
+    run.last = _ends[run.identity] = end
+    _stop_at_end(run.identity)
+
+
+def _stop_at_end(identity: str) -> None:
+    if max(RunStore(folder_of(identity)).frames(), default=0) >= _ends.get(identity, 10**9):
+        job.ask_to_stop(folder_of(identity))
 
 
 def _make_room(key: str) -> None:
@@ -123,6 +137,7 @@ def _launch(freed: str = "") -> None:
 def _progressed(identity: str, facts: dict[str, Any]) -> None:
     """A job says how far it is."""
     _progress[identity] = facts
+    _stop_at_end(identity)
     notices.changed()
 
 
@@ -132,8 +147,11 @@ def _finished(identity: str, result: dict[str, Any]) -> None:
         state, message = ("waiting", "") if yielded else (result["state"], result["message"][:400])
         try:
             run = Run.objects.get(identity=identity)
+            there = max(RunStore(folder_of(identity)).frames(), default=0)
             if state == "done" and run.last > _ends.get(identity, run.last):
                 state = "waiting"  # more frames were asked for while it went
+            elif state == "stopped" and not yielded and there >= run.last:
+                state = "done"  # fewer were
             run.state, run.message, run.ended = state, message, timezone.now()
             run.worker, run.bytes = str(result.get("worker", ""))[:120], RunStore(folder_of(identity)).bytes()
             # who gave way keeps its place in the line: as the newest it would be the first to go on

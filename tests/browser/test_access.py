@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.tools import new_study, saved
+from tests.browser.tools import new_study, saved, settings
 
 AXE = (Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js").read_text()
 
@@ -40,6 +40,9 @@ def test_every_screen_keeps_wcag_aa(page, address, night):
         page.reload()
     expect(page.get_by_test_id("new-study")).to_be_visible()
     said = {"studies": violations(page)}
+    page.get_by_test_id("new-study").click()
+    expect(page.get_by_test_id("begin-growth")).to_be_visible()
+    said["beginnings"] = violations(page)
     page.goto(f"{address}/handbook")
     expect(page.locator("#field-noise")).to_be_visible()
     said["handbook"] = violations(page)
@@ -51,6 +54,10 @@ def test_every_screen_keeps_wcag_aa(page, address, night):
     saved(page)
     expect(page.get_by_test_id("legend")).to_be_visible()
     said["desk"] = violations(page)
+    for thing in ("probe", "light"):
+        settings(page, thing)
+        said[f"settings of {thing}"] = violations(page)
+    page.get_by_test_id("settings-light").click()
     page.locator("[data-testid^=step-]").first.click()
     expect(page.get_by_test_id("big-swatch")).to_be_visible()
     said["inspector"] = violations(page)
@@ -64,3 +71,81 @@ def test_every_screen_keeps_wcag_aa(page, address, night):
     said["compare"] = violations(page)
     wrong = [f"{screen}: {v}" for screen, found in said.items() for v in found]
     assert not wrong, "\n".join(wrong)
+
+
+def test_a_session_by_keyboard_alone_with_the_help_texts_read(page, address):
+    """From the studies to a changed, undone and seen parameter without the mouse; what each thing does is told."""
+    page.goto(address)
+    page.get_by_test_id("new-study").focus()
+    page.keyboard.press("Enter")
+    page.get_by_test_id("begin-swirls").focus()
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/desk/*")
+    expect(page.get_by_test_id("score")).to_be_visible()
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("[")
+    expect(page.get_by_test_id("inspector-title")).to_have_text("Curl noise")
+
+    # the help of a parameter: by its name, and described to who listens
+    name = page.get_by_test_id("help-feature_size")
+    name.focus()
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("Tab")
+    told = page.locator(".v-tooltip .v-overlay__content")
+    expect(told).to_contain_text("Default")
+    box = page.get_by_test_id("number-feature_size")
+    described = box.get_attribute("aria-describedby")
+    assert page.locator(f"#{described}").inner_text() == told.inner_text()
+    page.keyboard.press("Escape")
+    expect(told).to_have_count(0)
+
+    # what is wrong is told where it happened
+    box.focus()
+    page.keyboard.type("-2")
+    page.keyboard.press("Enter")
+    expect(box).to_have_attribute("aria-invalid", "true")
+    assert "more than" in page.locator(f"#{box.get_attribute('aria-describedby').split()[0]}").inner_text()
+    box.focus()
+    page.keyboard.press("Control+A")
+    page.keyboard.type("40 cm")
+    page.keyboard.press("Enter")
+    expect(box).to_have_value("0.4")
+    expect(page.get_by_test_id("undo")).to_have_attribute(
+        "aria-label", "Undo: Swirls ▸ Curl noise ▸ Feature size 0.8 m → 0.4 m"
+    )
+    page.get_by_test_id("step-swirls-s0").focus()
+    page.keyboard.press("Control+Z")
+    expect(box).to_have_value("0.8")
+
+    # a select, the time bar, the height of the score
+    pick = page.get_by_test_id("select-basis").locator("input[role=combobox]")
+    pick.focus()
+    page.keyboard.press("ArrowDown")
+    page.locator('.v-overlay--active [data-option="simplex"]').focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("select-basis")).to_have_attribute("data-value", "simplex")
+    bar = page.get_by_role("slider", name="Frame", exact=True)
+    bar.focus()
+    page.keyboard.press("Home")
+    page.keyboard.press("PageUp")
+    expect(bar).to_have_attribute("aria-valuenow", "11")
+    grip = page.get_by_test_id("score-grip")
+    before = int(grip.get_attribute("aria-valuenow"))
+    grip.focus()
+    page.keyboard.press("ArrowUp")
+    expect(grip).to_have_attribute("aria-valuenow", str(before + 24))
+
+    # single letters can be switched off, and stay so
+    page.get_by_test_id("step-swirls-s0").focus()
+    page.keyboard.press("2")
+    shown = page.get_by_test_id("draws-slice").get_attribute("aria-pressed")
+    page.keyboard.press("?")
+    page.get_by_test_id("letters").focus()
+    page.keyboard.press("Space")
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("letters")).to_have_count(0)
+    page.get_by_test_id("step-swirls-s0").focus()
+    page.keyboard.press("2")
+    page.wait_for_timeout(300)
+    assert page.get_by_test_id("draws-slice").get_attribute("aria-pressed") == shown
+    page.evaluate("localStorage.removeItem('no-letters')")

@@ -237,11 +237,13 @@ def test_a_session_with_the_keyboard_alone(page, address):
 def test_before_and_after_side_by_side_and_the_probe_on_a_shape(page, address):
     page.goto(f"{address}/desk/harbour_gust")
     expect(page.get_by_test_id("reading-range")).to_be_visible()
+    page.keyboard.press(",")  # the run that goes on is not followed
     for key in "34":
         page.keyboard.press(key)
     settings(page, "probe")
     choose(page, "glyph", "none")
     page.get_by_test_id("settings-probe").click()
+    page.wait_for_timeout(1500)  # refined
     after = pixels(page)
     page.keyboard.press("Shift+B")
     page.wait_for_timeout(1500)

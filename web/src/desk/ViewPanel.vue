@@ -478,6 +478,13 @@ watch(
   font-size: 11.5px;
   z-index: 1;
 }
+/* above the picture, which is opaque */
+.half,
+.tag,
+.drawing,
+.handle {
+  z-index: 1;
+}
 .peek {
   right: 14px;
   top: 12px;
