@@ -119,8 +119,8 @@ def compare(request: HttpRequest, a: str, b: str, frame: int, of: str = "", to: 
 def export(
     request: HttpRequest, identity: str, format: str = "", what: str = "", velocity: Velocity = "motion"
 ) -> HttpResponseBase:
-    """All complete frames of a result, as far as the study's clock goes, as one zip with a checksum list; what is drawn,
-    as the study draws it now."""
+    """All complete frames of a result, as far as the study's clock goes, as one zip with a checksum list; what is
+    drawn, as the study draws it now."""
     run = runs.get(identity)
     plan = plan_of(run.study_id, run.study.head.document)
     store = RunStore(runs.folder_of(run.identity))

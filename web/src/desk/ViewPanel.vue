@@ -143,15 +143,12 @@ const selectedFlow = computed(() => {
 /** Shapes in the way of something: of a flow, or that a field is led around. */
 const obstacles = computed(() => (study.doc ? shapesThat(study.doc, 'blocks') : new Set<string>()))
 /** Shapes that bring a flow in that is shown: it is to be seen, and not them; what instances stand on stays. */
-const emitting = computed(() =>
-  study.doc && shows.showFlows
-    ? shapesThat(
-        study.doc,
-        'emits',
-        (lane) => runs.lookOf(lane).shown && !!runs.shown[lane] && !areDrawn(runs.drawn[lane] ?? null),
-      )
-    : new Set<string>(),
-)
+const emitting = computed(() => {
+  if (!study.doc || !shows.showFlows) return new Set<string>()
+  const stoodOn = shapesThat(study.doc, 'emits', (lane) => areDrawn(runs.drawn[lane] ?? null))
+  const all = shapesThat(study.doc, 'emits', (lane) => runs.lookOf(lane).shown && !!runs.shown[lane])
+  return new Set([...all].filter((id) => !stoodOn.has(id)))
+})
 function shapesAndRegions() {
   if (!viewer) return
   layers.shapes.visible = shows.showShapes

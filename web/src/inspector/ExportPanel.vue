@@ -11,11 +11,7 @@
       >
     </div>
     <div class="line">
-      <span>{{
-        runs.run
-          ? `${runs.run.frames.filter((f) => f <= runs.clock.end).length} frames of ${runs.run.flow}, ${runs.run.quality}`
-          : 'No run yet'
-      }}</span>
+      <span>{{ runs.run ? `${there} frames of ${runs.run.flow}, ${runs.run.quality}` : 'No run yet' }}</span>
       <PickOne
         v-if="results.length > 1"
         v-model="what"
@@ -116,6 +112,7 @@ const writeShape = () => {
     }),
   )
 }
+const there = computed(() => runs.run?.frames.filter((f) => f <= runs.clock.end).length ?? 0)
 const what = ref('')
 const points = ref('')
 const results = computed(() => listed.kind(runs.run?.kind)?.results ?? [])
