@@ -121,7 +121,13 @@ def test_a_session_by_keyboard_alone_with_the_help_texts_read(page, address):
     pick = page.get_by_test_id("select-basis").locator("input[role=combobox]")
     pick.focus()
     page.keyboard.press("ArrowDown")
-    page.locator('.v-overlay--active [data-option="simplex"]').focus()
+    expect(page.locator('.v-overlay--active [data-option="simplex"]')).to_be_visible()
+    page.wait_for_timeout(600)  # the list takes the focus once it has opened
+    for _ in range(8):
+        if page.evaluate("document.activeElement.dataset.option") == "simplex":
+            break
+        page.keyboard.press("ArrowDown")
+        page.wait_for_timeout(150)
     page.keyboard.press("Enter")
     expect(page.get_by_test_id("select-basis")).to_have_attribute("data-value", "simplex")
     bar = page.get_by_role("slider", name="Frame", exact=True)
