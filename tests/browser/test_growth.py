@@ -62,7 +62,8 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
             box.fill(value)
             box.press("Enter")
 
-    # in one click it grows, and is seen
+    # in one click it grows, by itself, and is seen
+    empty = pixels(page)
     page.get_by_test_id("new-growth-lane").click()
     begin = page.get_by_test_id("begin-growth")
     expect(begin).to_have_text("begin with Domain › Seed shape › Spread")
@@ -75,7 +76,6 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     page.get_by_test_id("lane-growth").get_by_text("Spread").click()
     put(page, "speed", "1.2")
     saved(page)
-    empty = pixels(page)
     runs_to(page, LAST)
     go_to(page, 0.97)
     view = page.get_by_test_id("view")
