@@ -36,7 +36,7 @@ def test_a_roughened_distance_becomes_a_shape_that_emits_and_is_steered_around(p
     page.get_by_test_id("add-shape").click()
     page.get_by_test_id("new-shape-field_surface").click()
     expect(page.get_by_test_id("shape-about")).to_contain_text("triangles; the lane goes from")
-    redrawn(page, before, 0.005)
+    redrawn(page, before, 0.002)
     made = document(page, address, key)["shapes"][-1]
     assert made["params"] == {"field": "field_2", "region": "region"}
 
@@ -97,7 +97,7 @@ def test_a_shape_is_deformed_by_a_lane_and_its_folds_are_told(page, address):
     page.get_by_test_id("add-shape").click()
     page.get_by_test_id("new-shape-deformed").click()
     expect(page.get_by_test_id("shape-about")).to_contain_text("triangles, ")
-    redrawn(page, before, 0.01)
+    redrawn(page, before, 0.002)
     assert document(page, address, key)["shapes"][-1]["params"] == {"shape": "box", "field": "field"}
     choose(page, "select-how", "carried")
     put(page, "seconds", "0.6")
