@@ -255,7 +255,8 @@ const columns = computed(() => {
 })
 const common = computed(() => {
   const all = panes.value.map((p) => new Set(runOf(p)?.frames ?? []))
-  return all.length ? [...all[0]].filter((n) => all.every((s) => s.has(n))).sort((a, b) => a - b) : []
+  const last = doc.value?.clock.end ?? Infinity // a run may hold frames from when the clock was longer
+  return all.length ? [...all[0]].filter((n) => n <= last && all.every((s) => s.has(n))).sort((a, b) => a - b) : []
 })
 const ends = computed(() => {
   const seen = frames.value.filter((f, i): f is Frame => !!f && !!panes.value[i] && isMapped(panes.value[i]))
