@@ -26,6 +26,8 @@ class FieldStep(Parameters):
     accepts: ClassVar[Accepts] = "nothing"
     formula: ClassVar[str] = ""
     unit: ClassVar[str] = ""
+    blocked_by: ClassVar[tuple[str, ...]] = ()
+    """Parameters that name shapes which the flow goes around."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
@@ -88,7 +90,8 @@ class FieldStep(Parameters):
     @classmethod
     def entry(cls) -> dict[str, Any]:
         """The step in the catalogue."""
-        return {**summary(cls), "kind": cls.family, "accepts": cls.accepts, "formula": cls.formula}
+        roles = {"blocks": list(cls.blocked_by)} if cls.blocked_by else {}
+        return {**summary(cls), "kind": cls.family, "accepts": cls.accepts, "formula": cls.formula, "roles": roles}
 
 
 class ScalarStart(FieldStep):

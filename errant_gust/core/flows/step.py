@@ -48,8 +48,10 @@ class FlowStep(Parameters):
     @classmethod
     def entry(cls) -> dict[str, Any]:
         """The step in the catalogue."""
-        plays = [name for name, role in ROLES.items() if issubclass(cls, role)]
-        return {**summary(cls), "kind": cls.family, "accepts": cls.sort, "formula": cls.formula, "roles": plays}
+        told = summary(cls)
+        shapes = [p["name"] for p in told["params"] if p["type"] in ("shape", "shapes")]
+        plays = {name: shapes for name, role in ROLES.items() if issubclass(cls, role)}
+        return {**told, "kind": cls.family, "accepts": cls.sort, "formula": cls.formula, "roles": plays}
 
 
 # roles ---------------------------------------------------------------------------------------------------------------
@@ -98,7 +100,7 @@ class Limits:
 
 
 ROLES: dict[str, type] = {"emits": Emits, "blocks": Blocks}
-"""What the interface asks of a step."""
+"""What the catalogue tells of a step: what it is to the shapes that it names."""
 
 
 class Placed:

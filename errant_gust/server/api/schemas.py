@@ -57,7 +57,8 @@ class Entry(ShapeEntry):
     accepts: str
     formula: str
     lane: str
-    roles: list[str] = []
+    roles: dict[str, list[str]] = {}
+    """What it is to shapes (`emits`, `blocks`), and the parameters that name those."""
 
 
 class BeginStep(Schema):

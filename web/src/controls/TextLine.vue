@@ -10,7 +10,7 @@
     hide-details
     spellcheck="false"
     @update:model-value="typed"
-    @change="emit('change', text)"
+    @change="emit('update:modelValue', text)"
     @update:focused="(on: boolean) => on && emit('focused')"
     @keydown.enter="leave"
   />
@@ -18,11 +18,11 @@
 
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import { useInput } from './marked'
+import { useInput } from './useInput'
 
-/** Words: told as they are typed (`input`) and when they are done (`change`). */
+/** Words: told as they are typed (`input`) and when they are done. */
 const props = defineProps<{
-  value: string
+  modelValue: string
   label: string
   testid?: string
   placeholder?: string
@@ -31,10 +31,10 @@ const props = defineProps<{
   /** Enter does not leave the field. */
   stays?: boolean
 }>()
-const emit = defineEmits<{ change: [value: string]; input: [value: string]; focused: [] }>()
-const text = ref(props.value)
+const emit = defineEmits<{ 'update:modelValue': [value: string]; input: [value: string]; focused: [] }>()
+const text = ref(props.modelValue)
 watch(
-  () => props.value,
+  () => props.modelValue,
   (v) => {
     text.value = v
   },

@@ -12,7 +12,7 @@
 </template>
 
 <script setup lang="ts">
-import { useInput } from './marked'
+import { useInput } from './useInput'
 
 /** On or off. `words` stand beside it; without them `label` says what it is. */
 const props = defineProps<{

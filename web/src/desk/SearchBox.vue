@@ -4,7 +4,7 @@
       <TextLine
         ref="field"
         stays
-        :value="query"
+        :model-value="query"
         placeholder="Search steps, lanes, shapes and actions"
         label="Search everything"
         testid="search-field"

@@ -2,7 +2,12 @@
   <header class="top">
     <router-link to="/" class="home"><b>Errant Gust</b></router-link
     ><span class="muted">▸</span>
-    <TextLine class="title" :value="study.doc?.name ?? ''" label="Name of the study" @change="rename" />
+    <TextLine
+      class="title"
+      :model-value="study.doc?.name ?? ''"
+      label="Name of the study"
+      @update:model-value="rename"
+    />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
     <button
       v-tip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"

@@ -60,7 +60,7 @@
     </div>
     <section
       v-if="open"
-      class="settings"
+      class="settings v-theme--night"
       :aria-label="`Settings of ${open.label.toLowerCase()}`"
       data-testid="view-settings"
       @keydown.esc="asked = ''"
@@ -203,12 +203,6 @@ function forget(i: number) {
   border-radius: 3px;
   color: #e9e2d2;
   padding: 6px 10px 8px;
-  --line: #33425a;
-  --card: #1b2638;
-  --soft: #22304a;
-  --muted: #a9b4c8;
-  --signal: #e0603f;
-  --signal-text: #f08a6e;
 }
 .head {
   display: flex;

@@ -1,12 +1,12 @@
 <template>
   <div class="file">
     <PickOne
-      v-if="names.length || value"
-      :model-value="value"
+      v-if="names.length || modelValue"
+      :model-value="modelValue"
       :items="items"
       :label="label"
-      :none="`${value} (missing)`"
-      @update:model-value="(v) => emit('change', v)"
+      :none="`${modelValue} (missing)`"
+      @update:model-value="(v) => emit('update:modelValue', v)"
     />
     <FilePick v-slot="{ open }" :accept="ACCEPT[sort]" :testid="`file-${sort}`" @file="take"
       ><button class="link" :disabled="busy" :data-testid="`upload-${sort}`" @click="open">
@@ -30,8 +30,8 @@ const ACCEPT: Record<string, string> = {
   outline: '.svg,.png,.jpg,.jpeg',
   volume: '.vdb,.npz,.vti',
 }
-const props = defineProps<{ value: string; sort: string; label: string }>()
-const emit = defineEmits<{ change: [file: string] }>()
+const props = defineProps<{ modelValue: string; sort: string; label: string }>()
+const emit = defineEmits<{ 'update:modelValue': [file: string] }>()
 const study = useStudy()
 const names = ref<string[]>([])
 const items = computed(() => [{ id: '', name: 'none' }, ...names.value.map((n) => ({ id: n, name: n }))])
@@ -50,7 +50,7 @@ async function take(file: File) {
     const made = await uploadFile(`/studies/${study.key}/files`, file, props.sort)
     said.value = made.said
     await list()
-    emit('change', made.file)
+    emit('update:modelValue', made.file)
   } catch (error) {
     bad.value = true
     said.value = (error as Error).message

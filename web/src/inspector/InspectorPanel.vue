@@ -19,9 +19,9 @@
         <TextLine
           v-if="kind === 'shape'"
           class="name"
-          :value="(part as Shape).name"
+          :model-value="(part as Shape).name"
           label="Name"
-          @change="rename"
+          @update:model-value="rename"
         /><span v-else data-testid="inspector-title">{{ entry.label }}</span>
         <TickBox
           v-if="step"

@@ -33,7 +33,7 @@
 
 <script setup lang="ts">
 import { ref, useId, watch } from 'vue'
-import { useInput } from '../controls/marked'
+import { useInput } from '../controls/useInput'
 import { parseQuantity, shown } from '../lib/quantity'
 
 const props = defineProps<{

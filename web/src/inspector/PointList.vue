@@ -27,14 +27,14 @@ import { computed } from 'vue'
 import type { Vec3 } from '../api/model'
 import NumberField from './NumberField.vue'
 
-const props = defineProps<{ points: Vec3[]; testid?: string }>()
-const emit = defineEmits<{ change: [points: Vec3[]] }>()
-const points = computed(() => props.points)
-const copy = () => props.points.map((p) => [...p] as Vec3)
+const props = defineProps<{ modelValue: Vec3[]; testid?: string }>()
+const emit = defineEmits<{ 'update:modelValue': [points: Vec3[]] }>()
+const points = computed(() => props.modelValue)
+const copy = () => props.modelValue.map((p) => [...p] as Vec3)
 function put(i: number, a: number, v: number) {
   const next = copy()
   next[i][a] = v
-  emit('change', next)
+  emit('update:modelValue', next)
 }
 function add(i: number) {
   const next = copy()
@@ -45,12 +45,12 @@ function add(i: number) {
     ? here.map((v, a) => (v + after[a]) / 2)
     : here.map((v, a) => v + (before === here ? (a === 0 ? 0.5 : 0) : v - before[a]))
   next.splice(i + 1, 0, made.map((v) => Number(v.toFixed(4))) as Vec3)
-  emit('change', next)
+  emit('update:modelValue', next)
 }
 function drop(i: number) {
   const next = copy()
   next.splice(i, 1)
-  emit('change', next)
+  emit('update:modelValue', next)
 }
 </script>
 

@@ -1,5 +1,5 @@
 <template>
-  <h2><TextLine class="name" :value="region.name" label="Name" @change="rename" /></h2>
+  <h2><TextLine class="name" :model-value="region.name" label="Name" @update:model-value="rename" /></h2>
   <p>A box of voxels, fitted to shapes or set by its corners.</p>
   <div class="row">
     <button

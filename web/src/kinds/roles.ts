@@ -1,20 +1,20 @@
 /** What steps are to shapes: some bring in what is carried, some stand in its way. */
-import type { StudyDoc } from '../api/model'
+import type { Entry, Params, StudyDoc } from '../api/model'
 import { useCatalogue } from '../stores/catalogue'
 
 export type Role = 'emits' | 'blocks'
-/** Steps of fields that lead a flow around a shape. */
-const LEADS = ['steer_around']
 
+/** Shapes that a step names in a role. */
+export function namedIn(entry: Entry | undefined, params: Params, role: Role): string[] {
+  return (entry?.roles[role] ?? []).flatMap((name) => (params[name] ?? []) as string | string[]).filter(Boolean)
+}
 /** Shapes that steps of a role name, of lanes that `fits` takes. */
 export function shapesThat(doc: StudyDoc, role: Role, fits: (lane: string) => boolean = () => true): Set<string> {
   const listed = useCatalogue()
-  const found = new Set<string>()
-  for (const lane of [...doc.fields, ...doc.flows])
-    for (const step of lane.steps) {
-      const plays = listed.step(step.op, lane)?.roles.includes(role) || (role === 'blocks' && LEADS.includes(step.op))
-      if (!step.on || !plays || !fits(lane.id)) continue
-      for (const id of [step.params.shape, step.params.shapes].flat()) if (typeof id === 'string') found.add(id)
-    }
-  return found
+  const lanes = [...doc.fields, ...doc.flows].filter((lane) => fits(lane.id))
+  return new Set(
+    lanes.flatMap((lane) =>
+      lane.steps.filter((s) => s.on).flatMap((s) => namedIn(listed.step(s.op, lane), s.params, role)),
+    ),
+  )
 }

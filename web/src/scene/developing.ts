@@ -2,6 +2,7 @@
  * colours, and a little bloom. What shows data writes how much of it covers a pixel into alpha, and stays as it is. */
 import * as THREE from 'three'
 import type { LightLook } from '../api/model'
+import { covering } from './materials'
 
 const vertex = `
 varying vec2 at;
@@ -71,12 +72,7 @@ export class Developer {
   private readonly fine = half(4)
   private readonly rough = half(0)
   private readonly glare = [half(0, false), half(0, false)]
-  private readonly triangle = new THREE.Mesh(
-    new THREE.BufferGeometry().setAttribute(
-      'position',
-      new THREE.Float32BufferAttribute([-1, -1, 0, 3, -1, 0, -1, 3, 0], 3),
-    ),
-  )
+  private readonly triangle = new THREE.Mesh(covering())
   private readonly camera = new THREE.OrthographicCamera()
   private readonly last = pass(last, { seen: null, glare: null, exposure: 1, bloom: 0, film: 1 })
   private readonly bright = pass(bright, { seen: null, exposure: 1, texel: new THREE.Vector2() })

@@ -2,7 +2,7 @@
  * view. */
 import * as THREE from 'three'
 import { LIT, shared } from './light'
-import { seen } from './materials'
+import { covering, seen } from './materials'
 
 const vertex = `
 varying vec3 place;
@@ -37,7 +37,7 @@ void main() {
   gl_FragColor = vec4(light, there);
 }`
 const behind = `
-varying vec2 at; uniform float unexposed; uniform float aspect;
+varying vec2 at; uniform float unexposed;
 void main() {
   // lighter toward the bottom, as the sea-dark of the panels has it
   vec2 p = vec2((at.x - 0.5) / 1.2, (at.y + 0.1) / 0.9);
@@ -75,10 +75,7 @@ export class Ground {
       ),
     )
     this.dark = new THREE.Mesh(
-      new THREE.BufferGeometry().setAttribute(
-        'position',
-        new THREE.Float32BufferAttribute([-1, -1, 0, 3, -1, 0, -1, 3, 0], 3),
-      ),
+      covering(),
       seen(
         new THREE.ShaderMaterial({
           vertexShader:
@@ -86,7 +83,7 @@ export class Ground {
           fragmentShader: behind,
           depthTest: false,
           depthWrite: false,
-          uniforms: { unexposed: shared.unexposed, aspect: { value: 1 } },
+          uniforms: { unexposed: shared.unexposed },
         }),
       ),
     )

@@ -37,6 +37,13 @@ export function solid<O extends THREE.Object3D>(object: O): O {
 }
 export const onlySolid = (camera: THREE.Camera) => camera.layers.set(SOLID)
 
+/** A triangle that covers the picture. */
+export const covering = () =>
+  new THREE.BufferGeometry().setAttribute(
+    'position',
+    new THREE.Float32BufferAttribute([-1, -1, 0, 3, -1, 0, -1, 3, 0], 3),
+  )
+
 /** A material that shows light and not data: it leaves no alpha behind, so that the tone curve takes what it drew.
  * `adds`: light on light, as sparks. `premultiplied`: colours come with their alpha in them. */
 export function seen<M extends THREE.Material>(made: M, how: { adds?: boolean; premultiplied?: boolean } = {}): M {

@@ -9,7 +9,7 @@
       <TextLine
         ref="field"
         stays
-        :value="query"
+        :model-value="query"
         placeholder="Search steps"
         label="Search steps"
         testid="find-step"

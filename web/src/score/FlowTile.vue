@@ -7,6 +7,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import type { Lane, Step } from '../api/model'
 import { drawnMesh } from '../forms/frames'
+import { namedIn, type Role } from '../kinds/roles'
 import { paint } from '../lib/colour'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
@@ -40,9 +41,12 @@ const box = computed<Box>(() => {
 })
 /** Boxes of the shapes that the step names, and whether they bring something in. */
 const named = computed(() => {
-  const ids = [props.step.params.shape, props.step.params.shapes].flat()
-  const emits = !!study.entry(props.step.op, props.lane.id)?.roles.includes('emits')
-  return (look.scene?.facts.shapes ?? []).filter((s) => s.bounded && ids.includes(s.id)).map((s) => ({ ...s, emits }))
+  const entry = study.entry(props.step.op, props.lane.id)
+  const of = (role: Role) => namedIn(entry, props.step.params, role)
+  const [emit, block] = [of('emits'), of('blocks')]
+  return (look.scene?.facts.shapes ?? [])
+    .filter((s) => s.bounded && [...emit, ...block].includes(s.id))
+    .map((s) => ({ ...s, emits: emit.includes(s.id) }))
 })
 function draw() {
   const c = canvas.value?.getContext('2d')

@@ -9,9 +9,9 @@
     <div class="h" :class="{ sel: study.selection?.kind === 'lane' && study.selection.id === lane.id }">
       <TextLine
         class="name"
-        :value="lane.name"
+        :model-value="lane.name"
         :label="`Name of ${lane.name}`"
-        @change="rename"
+        @update:model-value="rename"
         @focused="study.select({ kind: 'lane', id: lane.id })"
       />
       <span>{{ summary }}</span>

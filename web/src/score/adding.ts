@@ -110,12 +110,12 @@ function referencesFor(lane: Lane, e: Entry): Params {
         (
           (p.name === 'curve'
             ? curve
-            : e.roles.includes('emits')
+            : e.roles.emits
               ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0])
               : obstacle) ?? obstacle
         )?.id ?? ''
     else if (p.type === 'shapes') {
-      const shape = e.roles.includes('blocks') ? floorFor(lane, doc) : doc.shapes[0]
+      const shape = e.roles.blocks ? floorFor(lane, doc) : doc.shapes[0]
       params[p.name] = shape ? [shape.id] : []
     } else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
     else if (p.type === 'flow') params[p.name] = flowsFor(p, lane, doc)[0]?.id ?? ''

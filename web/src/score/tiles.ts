@@ -5,7 +5,7 @@ import type { Frame, MeshPart, PointsPart, VolumePart } from '../forms/frames'
 import { SMOKE } from '../forms/channels'
 import { blackBody } from '../lib/blackbody'
 import { maps, mixed } from '../lib/colour'
-import { AIR, brightness } from '../scene/glow'
+import { AIR, brightness, POWER } from '../scene/glow'
 
 export interface Box {
   lower: Vec3
@@ -141,7 +141,7 @@ function volume(to: ImageData, part: VolumePart, look: FlowLook, box: Box, size:
             colour.push(...blackBody((AIR + (texels[o + 2] / 255) * head.tops.temperature) * look.warm))
           for (let a = 0; a < 3; a++) {
             sum[a] += through * taken * tint[a] * (0.25 + (0.75 * texels[o + 1]) / 255)
-            if (strength > 0.002) sum[a] += through * strength * deep * 20 * colour[a]
+            if (strength > 0.002) sum[a] += through * strength * deep * POWER * colour[a]
           }
           through *= 1 - taken
         }

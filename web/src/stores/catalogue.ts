@@ -1,6 +1,6 @@
 /** What can be put into a study: steps, shapes and kinds of flow, as the server lists them. */
 import { defineStore } from 'pinia'
-import { shallowRef } from 'vue'
+import { computed, shallowRef } from 'vue'
 import { call } from '../api/client'
 import type {
   Catalogue,
@@ -10,6 +10,7 @@ import type {
   KindEntry,
   Lane,
   LightLook,
+  ParamSpec,
   ResultEntry,
   ShapeEntry,
   StudyDoc,
@@ -45,16 +46,20 @@ export const useCatalogue = defineStore('catalogue', () => {
   /** Whether another part may take a form from a lane: lines and surfaces also where the lane draws them. */
   const provides = (id: string | undefined, form: Form | string) =>
     (['lines', 'mesh'].includes(form) ? (kind(id)?.results ?? []) : heldBy(id)).some((r) => r.form === form)
+  const defaults = (specs: ParamSpec[]) => Object.fromEntries(specs.map((p) => [p.name, p.default]))
+  /** Looks of all forms, for what stands alone (a difference of two runs). */
+  const everyLook = computed(
+    () => defaults(all.value.kinds.flatMap((k) => Object.values(k.looks).flat())) as unknown as FlowLook,
+  )
   /** How a kind's results are drawn until somebody says otherwise. */
   function plainLook(id: string | undefined): FlowLook {
     const looks = kind(id)?.looks ?? {}
     const forms = [...formsOf(id)].reverse() // the main one has the last word
-    const rows = forms.flatMap((form) => looks[form] ?? []).map((p) => [p.name, p.default])
-    return { ...EVERY_LOOK, ...Object.fromEntries(rows) }
+    return { ...everyLook.value, ...defaults(forms.flatMap((form) => looks[form] ?? [])) }
   }
   /** Light of the view as a study has it. */
   const lightOf = (doc: StudyDoc | null | undefined): LightLook => ({
-    ...(Object.fromEntries(all.value.light.map((p) => [p.name, p.default])) as unknown as LightLook),
+    ...(defaults(all.value.light) as unknown as LightLook),
     ...(doc?.looks[LIGHT] as Partial<LightLook> | undefined),
   })
   return {
@@ -72,33 +77,7 @@ export const useCatalogue = defineStore('catalogue', () => {
     mainOf,
     offers,
     provides,
+    everyLook,
     plainLook,
   }
 })
-
-/** Looks of all forms, for what stands alone (a difference of two runs). */
-export const EVERY_LOOK: FlowLook = {
-  shown: true,
-  colour: 'speed',
-  map: 'sequential',
-  first: '#0F1B2D',
-  last: '#FFEC78',
-  low: null,
-  high: null,
-  size: 2.8,
-  blend: 'additive',
-  grain: 1.3,
-  shadow: true,
-  absorb: 12,
-  tint: '#D5DAE0',
-  glow: 1,
-  cold: 200,
-  hot: 1200,
-  warm: 1.5,
-  onward: 0.35,
-  foam: null,
-  opacity: 1,
-  draw: 'surface',
-  paint: 'wet',
-  deep: 0.25,
-}

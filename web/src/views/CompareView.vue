@@ -179,7 +179,7 @@ import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
-import { EVERY_LOOK, useCatalogue } from '../stores/catalogue'
+import { useCatalogue } from '../stores/catalogue'
 import type { SceneFacts } from '../stores/look'
 
 const listed = useCatalogue()
@@ -283,7 +283,7 @@ const looks = computed<FlowLook[]>(() =>
   }),
 )
 const apartLook = computed<FlowLook>(() => ({
-  ...EVERY_LOOK,
+  ...listed.everyLook,
   colour: 'difference',
   map: 'diverging',
   absorb: mapping.absorb,

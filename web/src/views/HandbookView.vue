@@ -6,7 +6,7 @@
       <TextLine
         class="find"
         stays
-        :value="query"
+        :model-value="query"
         placeholder="Search the handbook"
         label="Search the handbook"
         @input="(v) => (query = v)"

@@ -5,7 +5,7 @@
       <TextLine
         class="find"
         stays
-        :value="query"
+        :model-value="query"
         placeholder="Search studies"
         label="Search studies"
         @input="(v) => (query = v)"

@@ -23,6 +23,7 @@ class DivergenceFree(SolvedFlow):
     (Batty, Bertails, Bridson 2007). Closed-off sides keep what comes in through them; open sides let anything through.
     """
 
+    blocked_by = ("obstacles",)
     id = "divergence_free"
     label = "Make divergence-free"
     family = "change"

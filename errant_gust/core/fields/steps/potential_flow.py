@@ -34,6 +34,7 @@ class PotentialFlow(SolvedFlow):
         "widths on every side."
     )
     headline = "stream"
+    blocked_by = ("obstacles",)
     formula = "v = U + ∇φ,  ∇²φ = 0,  v·n = 0 on obstacles"
 
     obstacles: ShapeIds = param([], help="Bodies in the stream; moving ones push it along")

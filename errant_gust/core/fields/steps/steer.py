@@ -34,6 +34,7 @@ class SteerAround(FieldStep):
         "reach at least three voxels."
     )
     headline = "shape"
+    blocked_by = ("shape",)
     formula = "ψ' = αψ + (1−α) ∇d (∇d·ψ),  v = ∇ × ψ'"
 
     shape: ShapeId = param(help="The shape to go around")

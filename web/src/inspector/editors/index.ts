@@ -2,16 +2,13 @@
 import type { Component } from 'vue'
 import type { ParamSpec, Raw } from '../../api/model'
 import ChoiceEditor from './ChoiceEditor.vue'
-import ColourEditor from './ColourEditor.vue'
-import FileEditor from './FileEditor.vue'
 import KeysEditor from './KeysEditor.vue'
 import LinkEditor from './LinkEditor.vue'
 import NumberEditor from './NumberEditor.vue'
-import PointsEditor from './PointsEditor.vue'
+import { isPlain } from './plain'
+import PlainEditor from './PlainEditor.vue'
 import ProfileEditor from './ProfileEditor.vue'
 import ShapesEditor from './ShapesEditor.vue'
-import SwitchEditor from './SwitchEditor.vue'
-import TextEditor from './TextEditor.vue'
 import VectorEditor from './VectorEditor.vue'
 import WordsOnly from './WordsOnly.vue'
 
@@ -20,18 +17,14 @@ const BY_TYPE: Record<string, Component> = {
   integer: NumberEditor,
   vector: VectorEditor,
   range: VectorEditor,
-  switch: SwitchEditor,
   choice: ChoiceEditor,
   shape: ChoiceEditor,
   region: ChoiceEditor,
   field: ChoiceEditor,
   flow: ChoiceEditor,
   channel: ChoiceEditor,
-  colour: ColourEditor,
   shapes: ShapesEditor,
   curve: ProfileEditor,
-  points: PointsEditor,
-  text: TextEditor,
 }
 export type Special = '' | 'keys' | 'link' | 'field'
 /** What stands in the place of a plain value, if anything does. */
@@ -43,5 +36,5 @@ export function editorOf(spec: ParamSpec, special: Special): Component {
   if (special === 'keys') return KeysEditor
   if (special === 'link') return LinkEditor
   if (special === 'field') return WordsOnly
-  return spec.files.length ? FileEditor : (BY_TYPE[spec.type] ?? WordsOnly)
+  return isPlain(spec) ? PlainEditor : (BY_TYPE[spec.type] ?? WordsOnly)
 }
