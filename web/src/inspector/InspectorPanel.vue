@@ -271,7 +271,7 @@ function rename(typed: string) {
   min-width: 20px;
   height: 22px;
   padding: 0;
-  margin: 0 -8px 0 6px;
+  margin: 0 -4px 0 6px;
   color: var(--muted);
 }
 .insp {
