@@ -52,11 +52,14 @@ DRAG = """async ([name, low, high, edits, pause]) => {
   const at = (value) => ({
     clientX: left + (width * (value - first)) / (last - first), clientY: top + 1, bubbles: true, cancelable: true,
   });
-  slider.querySelector('.v-slider__container').dispatchEvent(new MouseEvent('mousedown', at(low)));
+  const body = slider.querySelector('.v-slider__container');
+  body.dispatchEvent(new PointerEvent('pointerdown', at(low)));
+  body.dispatchEvent(new MouseEvent('mousedown', at(low)));
   for (let i = 0; i < edits; i++) {
     window.dispatchEvent(new MouseEvent('mousemove', at(low + (high - low) * (0.5 - 0.5 * Math.cos(i * 0.2)))));
     await new Promise((done) => setTimeout(done, pause));
   }
+  window.dispatchEvent(new PointerEvent('pointerup', at(low)));
   window.dispatchEvent(new MouseEvent('mouseup', at(low)));
   await new Promise((done) => setTimeout(done, 1500));
   return seen;
@@ -92,6 +95,7 @@ def _server(home: str) -> Iterator[str]:
     from errant_gust.core.kernels.compiler import source_hash
 
     env = {**os.environ, "ERRANT_GUST_HOME": home, "NUMBA_CACHE_DIR": str(ours() / "kernels" / source_hash())}
+    env["ERRANT_GUST_DEMO_RUNS"] = "0"  # nothing else runs beside what is measured
     command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--port", "0", "--no-browser"]
     server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)
     try:
@@ -131,6 +135,13 @@ def _settled(address: str, key: str) -> dict[str, Any]:
         if run["state"] not in ("waiting", "running"):
             return dict(run)
         time.sleep(0.3)
+
+
+def _preview(address: str, key: str) -> dict[str, Any]:
+    with urllib.request.urlopen(f"{address}/api/studies/{key}", timeout=60) as said:
+        flow = json.loads(said.read())["document"]["flows"][0]["id"]
+    _post(address, "/runs", {"study": key, "flow": flow, "quality": "preview"})
+    return _settled(address, key)
 
 
 def tail(values: list[float]) -> str:
@@ -173,11 +184,10 @@ def browsing() -> list[Row]:
         _upload(address, made["key"], Path(name) / "light_tower.obj")
         rows += _dragging(page, f"{address}/desk/{made['key']}")
         for demo in ("harbour_gust",):
-            _settled(address, demo)
+            _preview(address, demo)
             rows.append(_first_picture(page, f"{address}/desk/{demo}"))
         big = _post(address, "/studies", {"document": _million()})
-        _post(address, "/runs", {"study": big["key"], "flow": "dust", "quality": "preview"})
-        run = _settled(address, big["key"])
+        run = _preview(address, big["key"])
         rows += _many(page, address, big["key"], run)
         browser.close()
     return [*rows, _bundle()]
@@ -199,7 +209,7 @@ def _dragging(page: Any, url: str) -> list[Row]:
             "a word moved on the page",
             bare,
             statistics.median(seen[what]) / bare,
-            "≤ 100 ms",
+            "≤ 150 ms",
             note=f"median; {tail(seen[what])}; an edit every 60 ms, from the edit to the frame that shows it",
         )
         for what in words
@@ -214,7 +224,7 @@ def _first_picture(page: Any, url: str) -> Row:
         page.wait_for_function("() => seen.first.score && seen.first.view")
         took.append(page.evaluate("() => Math.max(seen.first.score, seen.first.view)"))
     note = "median of three, from navigation to swatches, slice and shapes drawn; warm server, warm browser cache"
-    return Row("first useful picture of Harbour gust", statistics.median(took[1:]), goal="≤ 1500 ms", note=note)
+    return Row("first useful picture of Harbour gust", statistics.median(took[1:]), goal="≤ 1200 ms", note=note)
 
 
 def _many(page: Any, address: str, key: str, run: dict[str, Any]) -> list[Row]:

@@ -205,6 +205,7 @@ function probe() {
   drawFrame(layers.frame, w, holdsProbe.value)
   layers.frame.visible = (shows.showProbe || shows.showSlice) && onPlane
   viewer.draw()
+  if (look.slice) viewer.open()
 }
 const handles = computed(() =>
   study.doc ? handlesFor(study.doc, study.selection, look.scene?.facts.shapes, look.scene?.facts.regions) : [],

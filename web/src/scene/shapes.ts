@@ -45,6 +45,7 @@ export function drawShapes(
             transparent: !solid,
             opacity: solid ? 1 : chosen ? 0.4 : MADE.includes(part.kind) ? 0.34 : 0.22,
             side: THREE.DoubleSide,
+            forceSinglePass: true, // one program less to compile; both sides are as pale
             depthWrite: solid,
           }),
         ),

@@ -43,6 +43,8 @@ export class Viewer {
   private readonly hazes = new THREE.Scene()
   private readonly toHaze = new THREE.Matrix4()
   private changed = true
+  /** While a study opens no picture is made of an empty scene: each would hold up the first that says something. */
+  private opening = window.setTimeout(() => this.open(), 600)
 
   constructor(private readonly host: HTMLElement) {
     // edges are made smooth in the target that light is drawn into
@@ -136,14 +138,15 @@ export class Viewer {
   draw(changed = false) {
     this.changed ||= changed
     const now = performance.now()
-    if (this.queued) return
+    if (this.queued || this.opening) return
     this.queued = true
     const gap = now - this.last
     clearTimeout(this.rest)
     requestAnimationFrame(() => {
       this.queued = false
       this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
-      this.coarse((gap < 300 || this.turning || this.holding) && (this.software || this.slow > 0.5))
+      const quickly = gap < 300 || this.turning || this.holding || !this.drawn
+      this.coarse(quickly && (this.software || this.slow > 0.5))
       this.render()
       requestAnimationFrame(() => {
         this.last = performance.now()
@@ -152,6 +155,13 @@ export class Viewer {
       this.host.dataset.drawn = String(this.drawn)
       if (this.isCoarse) this.refine()
     })
+  }
+  /** There is something to be seen. */
+  open() {
+    if (!this.opening) return
+    clearTimeout(this.opening)
+    this.opening = 0
+    this.draw(true)
   }
   /** A full picture once nothing moves any more. */
   private refine() {
@@ -342,6 +352,7 @@ export class Viewer {
   }
   dispose() {
     clearTimeout(this.rest)
+    clearTimeout(this.opening)
     window.removeEventListener('pointerdown', this.hold, { capture: true })
     for (const end of ['pointerup', 'pointercancel']) window.removeEventListener(end, this.release, { capture: true })
     this.controls.dispose()
