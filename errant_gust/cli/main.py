@@ -83,6 +83,22 @@ def sample(
             np.save(file, value)
 
 
+@app.command()
+def read(
+    study: StudyArg,
+    field: Annotated[str, typer.Option(help="Id of a field lane")],
+    step: Annotated[str, typer.Option(help="After this step of it; its end if left out")] = "",
+    over: Annotated[str, typer.Option(help="box, x=…, y=… or z=… for a plane, or the id of a shape")] = "box",
+    time: Annotated[float, typer.Option(help="Seconds after the first frame")] = 0.0,
+    as_json: Annotated[bool, typer.Option("--json", help="As JSON")] = False,
+) -> None:
+    """Numbers of a field over the region, a plane or a shape's surface, and what goes through walls."""
+    from errant_gust.cli.reading import read_field
+
+    made = read_field(open_plan(study).at(_finite(time, "--time")), field, step, over)
+    print(json.dumps(made.as_dict(), indent=1) if as_json else "\n".join(made.lines()))
+
+
 def _read_points(path: Path) -> Any:
     if path.suffix.lower() != ".npy":
         raise FileError(

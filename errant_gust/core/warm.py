@@ -9,8 +9,9 @@ from errant_gust.core import demos
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings, findings_on_frame
 from errant_gust.core.fields.extent import domain
-from errant_gust.core.fields.look import flow_lines, reading, swatch_window
+from errant_gust.core.fields.look import flow_lines, swatch_window
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.readings import reading
 from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.files.volume_files import write_npz
 from errant_gust.core.flows.drawing import drawing_of

@@ -100,7 +100,7 @@ def test_a_region_over_all_frames_holds_a_moving_shape():
 
 def test_sliding_in_the_place_of_the_potential_is_told_in_check_and_reading():
     from errant_gust.core.fields.extent import domain
-    from errant_gust.core.fields.look import reading
+    from errant_gust.core.fields.readings import reading
 
     noise = ("noise", {"makes": "vector"})
     p = plan(lane("a", noise, ("steer_around", {"shape": "ball"})))

@@ -10,7 +10,7 @@ from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import DEMOS
 from errant_gust.core.fields.extent import domain
-from errant_gust.core.fields.look import reading
+from errant_gust.core.fields.readings import reading
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from tests.studies import DEMO

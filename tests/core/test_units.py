@@ -11,7 +11,8 @@ from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
 from errant_gust.core.demos import build
 from errant_gust.core.fields.extent import domain
-from errant_gust.core.fields.look import reading, unit_of
+from errant_gust.core.fields.look import unit_of
+from errant_gust.core.fields.readings import reading
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.units import SPEED, over, parse_unit, times, unit_text
 from errant_gust.core.files.vdb import write_vdb

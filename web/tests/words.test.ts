@@ -4,7 +4,8 @@ import type { StudyDoc } from '../src/api/model'
 import { inNames, placeWords } from '../src/score/places'
 import { changeWords } from '../src/score/words'
 import { useCatalogue } from '../src/stores/catalogue'
-import { freshName, useStudy } from '../src/stores/study'
+import { freshName } from '../src/lib/fresh'
+import { useStudy } from '../src/stores/study'
 import { CATALOGUE } from './catalogue'
 
 const keyed = (...keys: [number, number][]) => ({ keys, between: 'smooth' as const })

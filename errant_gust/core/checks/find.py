@@ -8,9 +8,9 @@ from errant_gust.core.checks.lanes import into_shapes, lane_findings, region_fin
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import Gridded
-from errant_gust.core.fields.look import Reading, reading
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.readings import Reading, reading
 from errant_gust.core.study import document
 from errant_gust.core.study.finding import Finding, broken_part
 

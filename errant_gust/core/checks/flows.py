@@ -1,8 +1,8 @@
 """Checks on flows: what their kinds find, and what is the same for all."""
 
 from errant_gust.core.errors import GustError
-from errant_gust.core.fields.look import Reading
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.readings import Reading
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.flows.results import Frames
 from errant_gust.core.study.depends import used_lanes

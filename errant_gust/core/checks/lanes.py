@@ -2,21 +2,17 @@
 
 import itertools
 
-import numpy as np
-
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.gridded import Gridded
-from errant_gust.core.fields.look import Reading, reading
 from errant_gust.core.fields.made_shapes import made_shape
 from errant_gust.core.fields.node import Node
+from errant_gust.core.fields.readings import Reading, reading, through
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.solved import SolvedFlow, room_for
 from errant_gust.core.fields.steps.steer import SteerAround
 from errant_gust.core.fields.units import factor_fix, named, over, told_unit
-from errant_gust.core.geometry.surface_samples import surface_samples
 from errant_gust.core.study.finding import Finding, broken_part, set_param
 
 
@@ -157,18 +153,14 @@ def into_shapes(scene: Scene, id: str, last: Node) -> list[Finding]:
         shape = scene.shape(shape_id)
         if shape.moves or not shape.kind.bounded:
             continue
-        points, _ = surface_samples(*shape.surface, SURFACE)
-        d, g, _ = shape.distance(np.ascontiguousarray(points.T), 1)
-        assert g is not None
-        points = points - (d * g).T + 2e-3 * g.T
-        share = _inward(last, points, g)
+        share = through(last, shape, 1, SURFACE).share
         if share <= INTO:
             continue
         terms, here = [], last
         while here.incoming is not None and here.step.id != "steer_around":
             other = getattr(here.step, "field", None)
             if here.step.id in ("add", "subtract", "mix", "strongest", "replace") and isinstance(other, str):
-                part = _inward(scene.lane(other), points, g)
+                part = through(scene.lane(other), shape, 1, SURFACE).share
                 terms.append((part, other, here.where))
             here = here.incoming
         if terms:
@@ -179,13 +171,6 @@ def into_shapes(scene: Scene, id: str, last: Node) -> list[Finding]:
             what = f"points into '{shape_id}' at {share:.0%} of its surface"
             found.append(Finding("warning", "points_into_shape", last.where, what, "steer around it as the last step"))
     return found
-
-
-def _inward(node: Node, points: Array, normal: Array) -> float:
-    """Share of surface points at which the field goes into the shape by more than a twentieth of its mean speed."""
-    v, _ = sample(node, points)
-    speed = float(np.sqrt(np.mean((v.astype(np.float64) ** 2).sum(axis=1))))
-    return float(np.mean((v * normal.T).sum(axis=1) < -0.05 * speed)) if speed > 0 else 0.0
 
 
 def _order(where: str, node: Node, before: Node | None) -> list[Finding]:

@@ -1,21 +1,17 @@
-"""Looking at fields: slices, glyph samples, flow lines, readings. Everything the interface draws is computed here."""
+"""Looking at fields: slices, glyph samples, flow lines. Everything the interface draws is computed here."""
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from errant_gust.core.blocks import Cancel, share_out
-from errant_gust.core.fields.bunching import bunching
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.sampling import sample, sample_chain
+from errant_gust.core.fields.sampling import sample_chain
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.fields.solved import solved_of
 from errant_gust.core.fields.units import unit_text
-
-READING_SIDE = 20
 
 
 @dataclass(frozen=True)
@@ -32,36 +28,6 @@ class Window:
         b = (np.arange(rows) + 0.5) / rows
         grid = np.array(self.origin) + b[:, None, None] * np.array(self.v) + a[None, :, None] * np.array(self.u)
         return grid.reshape(-1, 3).astype(np.float32)
-
-
-@dataclass(frozen=True)
-class Reading:
-    """Numbers of a step over a box: what it did, how much of the box it covers, how far it is from divergence-free.
-
-    `divergence` is for the size of the smallest detail; that for a voxel is divergence · per_size / detail.
-    `bunching` is the mean density that particles see after `travel` metres. `solved`: iterations and divergence of a
-    solved step.
-    """
-
-    kind: str
-    low: float
-    high: float
-    mean: float
-    rms: float
-    coverage: float
-    divergence: float | None
-    unit: str
-    per: str = "detail"
-    per_size: float = 1.0
-    bunching: float | None = None
-    travel: float | None = None
-    solved: dict[str, float] | None = None
-    histogram: list[int] | None = None
-    remark: str = ""
-    """What the step did otherwise than its name says, if it did."""
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 def swatch_window(scene: Scene, axis: int = 2, share: float = 0.5) -> Window:
@@ -89,73 +55,6 @@ def swatches(nodes: list[Node], window: Window, size: int, *, cancel: Cancel | N
 def size_of(values: Array) -> Array:
     """Values (n,) as they are, vectors (n, 3) as magnitudes (n,)."""
     return np.sqrt(np.einsum("nc,nc->n", values, values)) if values.ndim == 2 else values
-
-
-def reading(
-    node: Node,
-    low: Array,
-    high: Array,
-    *,
-    side: int = READING_SIDE,
-    cancel: Cancel | None = None,
-    gathers: bool = False,
-) -> Reading:
-    """Numbers over a jittered grid of side³ points in the box, less those inside shapes that are steered around.
-
-    Divergence is rms(div) · size of detail / rms(|v|). `gathers` also asks for the bunching figure.
-    """
-    rng = np.random.default_rng(7)
-    cells = np.stack(np.meshgrid(*[np.arange(side)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
-    points = (low + (cells + rng.random(cells.shape)) / side * (high - low)).astype(np.float32)
-    for id in node.obstacles:
-        shape = node.scene.shape(id)
-        free = shape.distance(np.ascontiguousarray(points.T))[0] > 0.02 * node.feature
-        points = points[free] if free.any() else points
-    value, _ = sample(node, points, cancel=cancel)
-    divergence = None
-    if node.kind == "vector":
-        size = np.sqrt(np.einsum("nc,nc->n", value, value))
-        few = points[:: max(1, len(points) // 1500)]
-        slope = sample(node, few, gradient=True, cancel=cancel)[1]
-        assert slope is not None
-        rms = float(np.sqrt(np.mean(size.astype(np.float64) ** 2)))
-        trace = np.trace(slope, axis1=1, axis2=2).astype(np.float64)
-        divergence = float(np.sqrt(np.mean(trace**2)) * node.feature / rms) if rms > 0 else 0.0
-    else:
-        size = value
-        rms = float(np.sqrt(np.mean(size.astype(np.float64) ** 2)))
-    most = float(np.abs(size).max())
-    coverage = float(np.mean(np.abs(size) > 0.01 * most)) if most > 0 else 0.0
-    gathered = None
-    if gathers and node.kind == "vector":
-        gathered = bunching(node, points, travel=float(0.25 * np.linalg.norm(high - low)), cancel=cancel)
-    voxels = [node.scene.region(r.id).voxel_size for r in node.scene.study.regions]
-    solved = solved_of(node)
-    return Reading(
-        node.kind,
-        float(size.min()),
-        float(size.max()),
-        float(size.mean()),
-        rms,
-        coverage,
-        divergence,
-        unit_of(node),
-        "voxel" if voxels else "detail",
-        min(voxels) / node.feature if voxels else 1.0,
-        gathered.figure if gathered else None,
-        gathered.travel if gathered else None,
-        {"iterations": solved.iterations, "before": solved.before, "after": solved.after} if solved else None,
-        histogram(size),
-        node.step.remark(node),
-    )
-
-
-def histogram(values: Array, bins: int = 48) -> list[int]:
-    """Counts in equal parts of the range; all in the middle one if there is next to no range."""
-    low, high = float(values.min()), float(values.max())
-    if high - low <= 1e-5 * max(abs(low), abs(high), 1e-30):
-        return [len(values) if i == bins // 2 else 0 for i in range(bins)]
-    return [int(n) for n in np.histogram(values.astype(np.float64), bins, (low, high))[0]]
 
 
 def unit_of(node: Node) -> str:

@@ -115,9 +115,7 @@ class Node:
     @cached_property
     def obstacles(self) -> frozenset[str]:
         """Shapes that anything up to here steers around: inside them the field means nothing."""
-        own = set(getattr(self.step, "obstacles", ()))
-        if self.step.id == "steer_around":
-            own.add(self.step.shape)  # type: ignore[attr-defined]
+        own = (id for id, side in self.step.walls() if side > 0)
         return frozenset(own).union(*(node.obstacles for node in self.used))
 
     @cached_property

@@ -28,11 +28,22 @@ class FieldStep(Parameters):
     unit: ClassVar[str] = ""
     blocked_by: ClassVar[tuple[str, ...]] = ()
     """Parameters that name shapes which the flow goes around."""
+    kept_in: ClassVar[tuple[str, ...]] = ()
+    """Parameters that name shapes which the flow stays in."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
         if "id" in cls.__dict__:
             registry.register(registry.FIELD, cls)
+
+    def walls(self) -> list[tuple[str, int]]:
+        """Shapes with the side that the flow is on: 1 around them, −1 in them."""
+        named = [(name, side) for names, side in ((self.blocked_by, 1), (self.kept_in, -1)) for name in names]
+        found = []
+        for name, side in named:
+            value = getattr(self, name)
+            found += [(id, side) for id in ([value] if isinstance(value, str) else value) if id]
+        return found
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
         """Scalar or vector, from what comes in and from the kinds of the lanes named in the parameters.

@@ -8,8 +8,8 @@ from typing import Any, ClassVar, Protocol
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import StudyError
-from errant_gust.core.fields.look import Reading
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.readings import Reading
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.looks import CHANNEL, LOOKS
 from errant_gust.core.flows.results import Form, Frames, Result

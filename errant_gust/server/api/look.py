@@ -10,7 +10,7 @@ from pydantic import Field as Bound
 
 from errant_gust.core.checks import Finding, findings, findings_on_frame
 from errant_gust.core.errors import GustError
-from errant_gust.core.fields import look
+from errant_gust.core.fields import look, readings
 from errant_gust.core.fields.examples import example
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import WORKING
@@ -88,12 +88,20 @@ class StepLooking(Place, Looking):
         return self.node_of(self.scene())
 
 
-class Cells(Schema):
-    """Where to sample: a rectangle in cells, or several layers of it along w."""
+class Rectangle(Schema):
+    """A corner, and the edges from it, in metres."""
 
     origin: Vec
     u: Vec
     v: Vec
+
+    def window(self) -> look.Window:
+        return look.Window(self.origin, self.u, self.v)
+
+
+class Cells(Rectangle):
+    """Where to sample: a rectangle in cells, or several layers of it along w."""
+
     columns: int = Bound(128, ge=1, le=512)
     rows: int = Bound(128, ge=1, le=512)
     w: Vec | None = None
@@ -106,7 +114,7 @@ class Cells(Schema):
     def points(self) -> Array:
         """Middles (n, 3) of the cells."""
         if self.w is None:
-            return look.Window(self.origin, self.u, self.v).points(self.columns, self.rows)
+            return self.window().points(self.columns, self.rows)
         step = np.array(self.w) / self.layers
         starts = [np.array(self.origin) + step * (n + 0.5) for n in range(self.layers)]
         planes = [look.Window((s[0], s[1], s[2]), self.u, self.v).points(self.columns, self.rows) for s in starts]
@@ -138,6 +146,13 @@ class Lines(StepLooking):
     seeds: list[Vec] = Bound(max_length=4000)
     length: float = Bound(2.0, gt=0, le=1000)
     steps: int = Bound(60, ge=2, le=400)
+
+
+class ReadingOf(StepLooking):
+    """Numbers over the region, or over a plane or the surface of a shape."""
+
+    plane: Rectangle | None = None
+    shape: str = ""
 
 
 class Spot(StepLooking):
@@ -254,7 +269,8 @@ def _probed(body: ProbePart, node: Node | None, turn: Turn) -> tuple[dict[str, A
     places = [body.slice.points()] + ([glyphs.points()] if glyphs else [])
     values, _ = sample(node, np.concatenate(places), cancel=turn.superseded)
     plane = look.size_of(values[: len(places[0])])
-    facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(plane.min()), "high": float(plane.max())}
+    seen = look.size_of(values[len(plane) :]) if glyphs is not None and glyphs.w is not None else plane
+    facts = {"kind": node.kind, "unit": look.unit_of(node), "low": float(seen.min()), "high": float(seen.max())}
     arrays = {"values": plane.reshape(body.slice.shape).astype(np.float32)}
     if glyphs:
         arrays["vectors"] = values[len(plane) :].reshape(*glyphs.shape, 3)
@@ -295,16 +311,23 @@ def lines(request: HttpRequest, body: Lines) -> HttpResponse:
 
 
 @router.post("/look/reading", response=ReadingOut, exclude_unset=True)
-def reading(request: HttpRequest, body: StepLooking) -> Any:
-    """Numbers of a step over the region, with a histogram of its values and of what comes in."""
+def reading(request: HttpRequest, body: ReadingOf) -> Any:
+    """Numbers of a step over the region, a plane or a shape's surface, with a histogram of its values and of what comes
+    in."""
     node, turn = body.node(), body.turn()
     if node is None:
         return {"kind": "none"}
-    low, high = domain(body.scene())
-    found = look.reading(node, low, high, cancel=turn.superseded, gathers=True).as_dict()
+    scene = body.scene()
+    low, high = domain(scene)
+    over = None
+    if body.shape:
+        over = readings.on_shape(scene.shape(body.shape))
+    elif body.plane is not None:
+        over = readings.on_plane(body.plane.window())
+    found = readings.reading(node, low, high, over=over, cancel=turn.superseded, gathers=True).as_dict()
     before = node.incoming
     if before is not None and before.kind == "scalar" and node.kind == "scalar":
-        came = look.reading(before, low, high, side=14, cancel=turn.superseded)
+        came = readings.reading(before, low, high, over=over, side=14, cancel=turn.superseded)
         found["incoming"] = {"low": came.low, "high": came.high, "histogram": came.histogram}
     return found
 

@@ -155,8 +155,16 @@ class SolvedOut(Schema):
     after: float
 
 
+class ThroughOut(Schema):
+    shape: str
+    side: int
+    speed: float
+    at: tuple[float, float, float]
+    share: float
+
+
 class ReadingOut(Schema):
-    """Numbers of a step; see `fields.look.Reading`. kind `none`: nothing is there to be read."""
+    """Numbers of a step; see `fields.readings.Reading`. kind `none`: nothing is there to be read."""
 
     kind: Literal["scalar", "vector", "none"]
     low: float = 0
@@ -173,6 +181,8 @@ class ReadingOut(Schema):
     solved: SolvedOut | None = None
     histogram: list[int] | None = None
     remark: str = ""
+    over: Literal["box", "plane", "surface"] = "box"
+    through: list[ThroughOut] = []
     incoming: Incoming | None = None
 
 

@@ -2,6 +2,7 @@
   <p v-if="!r || measuring" class="muted" data-testid="measuring">measuring …</p>
   <div v-if="r" class="readings" data-testid="readings">
     <span v-if="r.remark" class="remark muted" data-testid="reading-remark">{{ r.remark }}</span>
+    <span class="over muted" data-testid="reading-over">{{ over }}</span>
     <span class="muted">{{ r.kind === 'vector' ? 'speed' : 'value' }}</span><span
       class="num"
       data-testid="reading-range"
@@ -10,6 +11,14 @@
     <span class="muted">mean · rms</span><span class="num">{{ shown(r.mean, 3) }} · {{ shown(r.rms, 3) }}</span>
     <span class="muted">covers</span
     ><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
+    <template v-for="t in r.through" :key="t.shape">
+      <span v-tip="told(t)" class="muted" tabindex="0"
+        >most {{ t.side > 0 ? 'into' : 'out of' }} {{ called(t.shape) }}</span
+      >
+      <span class="num" :class="t.share > 0.02 ? 'warn' : 'good'" :data-testid="`reading-through-${t.shape}`"
+        >{{ shown(t.speed, 2) }} {{ r.unit }}</span
+      >
+    </template>
     <template v-if="r.divergence !== null">
       <span
         v-tip="`Root mean square divergence times the size of a ${r.per}, as a share of the speed`"
@@ -51,10 +60,27 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { shown } from '../lib/quantity'
+import { useLook } from '../stores/look'
+import { useStudy } from '../stores/study'
+import { useView } from '../stores/view'
 import type { Reading } from '../api/model'
 
 const props = defineProps<{ reading: Reading | null; measuring: boolean }>()
+const study = useStudy()
+const look = useLook()
+const shows = useView()
 const r = computed(() => props.reading)
+const called = (id: string) => study.doc?.shapes.find((s) => s.id === id)?.name || id
+type Through = Reading['through'][number]
+const told = (t: Through) =>
+  `The most that goes through its surface, at ${t.at.map((c) => shown(c, 3)).join(', ')} m; more than a twentieth ` +
+  `of the speed there on ${(100 * t.share).toFixed(0)} % of it`
+const over = computed(() => {
+  if (r.value?.over === 'surface') return `on the surface of ${called(look.onShape)}`
+  if (r.value?.over === 'plane')
+    return `on the probe's plane, ${'xyz'[shows.axis]} ${shown(look.window.origin[shows.axis], 3)} m`
+  return 'in the whole region'
+})
 </script>
 
 <style scoped>
@@ -65,7 +91,8 @@ const r = computed(() => props.reading)
   row-gap: 3px;
   font-size: 12px;
 }
-.remark {
+.remark,
+.over {
   grid-column: 1 / -1;
 }
 .good {

@@ -2,9 +2,11 @@
 import type { Entry, KindEntry, Lane, Params, ParamSpec, ShapeEntry, Step, StudyDoc } from '../api/model'
 import { shapesThat } from '../kinds/roles'
 import { applies } from '../lib/applies'
+import { standing } from '../lib/standing'
 import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
-import { freshId, freshName, useStudy } from '../stores/study'
+import { freshId, freshName } from '../lib/fresh'
+import { useStudy } from '../stores/study'
 
 /** What comes out at the end of the lane now: nothing, scalar or vector; any while it is not known. */
 function kindOf(lane: Lane): string {
@@ -47,7 +49,8 @@ const isCurve = (s: { kind: string }) => ['curve', 'deformed_curve'].includes(s.
 function missing(lane: Lane, e: Entry): string {
   const doc = useStudy().doc!
   for (const p of toChoose(e)) {
-    if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length) return 'there is no shape yet'
+    if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length && !useLook().asShapes(lane.id).length)
+      return 'there is no shape yet'
     if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet; add one beside Shapes'
     if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
     if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
@@ -113,10 +116,13 @@ function referencesFor(lane: Lane, e: Entry): Params {
             : e.roles.emits
               ? (doc.shapes.find((s) => s.kind !== 'mesh') ?? doc.shapes[0])
               : obstacle) ?? obstacle
-        )?.id ?? ''
+        )?.id ??
+        useLook().asShapes(lane.id)[0]?.id ??
+        ''
     else if (p.type === 'shapes') {
       const shape = e.roles.blocks ? floorFor(lane, doc) : doc.shapes[0]
-      params[p.name] = shape ? [shape.id] : []
+      const first = shape ?? useLook().asShapes(lane.id)[0]
+      params[p.name] = first ? [first.id] : []
     } else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
     else if (p.type === 'flow') params[p.name] = flowsFor(p, lane, doc)[0]?.id ?? ''
     else if (p.type === 'field') {
@@ -149,6 +155,7 @@ export function addStepTo(lane: Lane, e: Entry) {
     lane.steps.map((s) => s.id),
   )
   study.edit(`Add ${e.label}`, (d) => {
+    for (const name of Object.keys(params)) params[name] = standing(d, params[name])
     ;[...d.fields, ...d.flows].find((l) => l.id === lane.id)!.steps.push({ id, op: e.id, on: true, params })
   })
   study.select({ kind: 'step', lane: lane.id, id })

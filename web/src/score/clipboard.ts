@@ -2,7 +2,8 @@
 import type { Lane, Step, StudyDoc } from '../api/model'
 import { FIELD } from '../stores/catalogue'
 import { useDesk } from '../stores/desk'
-import { freshId, useStudy } from '../stores/study'
+import { freshId } from '../lib/fresh'
+import { useStudy } from '../stores/study'
 
 const KEY = 'gust.steps'
 

@@ -1,6 +1,7 @@
 /** A parameter value in words, for cards, undo and chips. */
 import type { Keys, ParamSpec, Raw, StudyDoc } from '../api/model'
 import { shown } from '../lib/quantity'
+import { standInWords } from '../lib/standing'
 
 export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 'type'>, doc: StudyDoc | null): string {
   if (raw === undefined || raw === null) return 'not chosen'
@@ -8,6 +9,8 @@ export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 't
   if (typeof raw === 'number') return `${shown(raw)}${unit}`
   if (typeof raw === 'boolean') return raw ? 'on' : 'off'
   if (typeof raw === 'string') {
+    const stands = standInWords(doc, raw)
+    if (stands) return stands
     const list =
       spec.type === 'shape'
         ? doc?.shapes
@@ -24,7 +27,10 @@ export function rawWords(raw: Raw | undefined, spec: Pick<ParamSpec, 'unit' | 't
   }
   if (Array.isArray(raw)) {
     if (spec.type === 'shapes')
-      return raw.map((id) => doc?.shapes.find((s) => s.id === id)?.name ?? id).join(', ') || 'none'
+      return (
+        raw.map((id) => standInWords(doc, id as Raw) ?? doc?.shapes.find((s) => s.id === id)?.name ?? id).join(', ') ||
+        'none'
+      )
     if (spec.type === 'curve' || spec.type === 'points') return `${raw.length} points`
     return (
       raw.map((v) => (typeof v === 'number' ? shown(v, 3) : String(v))).join(spec.type === 'range' ? ' … ' : ' ') + unit

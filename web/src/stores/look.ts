@@ -5,6 +5,7 @@ import { newestArrays, type Packed } from '../api/client'
 import type { Vec3 } from '../api/model'
 import { SMOKE, VELOCITY } from '../forms/channels'
 import { mappingFor, type Mapping } from '../lib/colour'
+import { lanesAsShapes } from '../lib/standing'
 import { makePictured } from '../lib/pictured'
 import { useCatalogue } from './catalogue'
 import { useMeasuring } from './measuring'
@@ -134,9 +135,12 @@ export const useLook = defineStore('look', () => {
     v[b] = upper[b] - lower[b]
     return { origin, u, v, width: u[a], height: v[b] }
   })
-  const mapping = computed<Mapping>(
-    () => pinned.value ?? mappingFor(slice.value?.facts.low ?? 0, slice.value?.facts.high ?? 1),
-  )
+  /** The shape whose surface the probe stands on, if it does. */
+  const onShape = computed(() => (place.value.startsWith('shape:') ? place.value.slice(6) : ''))
+  const mapping = computed<Mapping>(() => {
+    const seen = (onShape.value && surface.value?.facts) || slice.value?.facts
+    return pinned.value ?? mappingFor(seen?.low ?? 0, seen?.high ?? 1)
+  })
 
   /** With the lane that samples the gas, if the probe stands in one. */
   const probed = () =>
@@ -267,10 +271,10 @@ export const useLook = defineStore('look', () => {
         })
         if (made) before.value = made
       }
-      if (place.value.startsWith('shape:')) {
+      if (onShape.value) {
         const made = await newestArrays<ProbeFacts>('surface', '/look/surface', {
           ...base,
-          shape: place.value.slice(6),
+          shape: onShape.value,
           count: Math.round(density.value * density.value * 2),
         })
         if (made) surface.value = made
@@ -308,8 +312,15 @@ export const useLook = defineStore('look', () => {
     numbers.later(body(), () => {
       // of the motion of a grid that liquid is only a part of, numbers over the whole box would mislead
       const partial = gas.value && runs.formOf(gas.value.flow) !== 'volume'
-      return target.value && !partial ? { ...probed(), ...target.value } : null
+      return target.value && !partial ? { ...probed(), ...target.value, ...looked() } : null
     })
+  }
+  /** Where numbers are read: what the probe covers, the region if it is off. */
+  function looked() {
+    if (place.value === 'box' || !(showProbe.value || showSlice.value)) return {}
+    if (onShape.value) return { shape: onShape.value }
+    const { origin, u, v } = window_.value
+    return { plane: { origin, u, v } }
   }
   async function refreshAll() {
     const scenery = refreshScene()
@@ -357,6 +368,7 @@ export const useLook = defineStore('look', () => {
       density,
       glyph,
       showProbe,
+      showSlice,
     ],
     () => {
       if (known === study.key) {
@@ -412,6 +424,15 @@ export const useLook = defineStore('look', () => {
   /** Whether a lane ends as a scalar, or as a vector, as far as is known. */
   const endsAs = (lane: string, kind: string) =>
     (swatches.value?.facts.steps.filter((s) => s.lane === lane).at(-1)?.kind ?? kind) === kind
+  /** Lanes whose surface can stand where a shape can, but for one that asks. */
+  const asShapes = (own = '') =>
+    study.doc
+      ? lanesAsShapes(
+          study.doc,
+          (lane) => swatches.value?.facts.steps.filter((s) => s.lane === lane).at(-1)?.unit ?? '',
+          own,
+        )
+      : []
   /** The common mapping of a lane's swatches. */
   function laneMapping(lane: string): Mapping {
     const steps = swatches.value?.facts.steps.filter((s) => s.lane === lane) ?? []
@@ -428,10 +449,12 @@ export const useLook = defineStore('look', () => {
     target,
     box,
     window: window_,
+    onShape,
     size,
     gas,
     laneMapping,
     endsAs,
+    asShapes,
     refreshProbe,
     refreshChecks,
     body,

@@ -5,6 +5,7 @@ import { ApiError, Offline, call } from '../api/client'
 import type { Lane, ParamSpec, Raw, Region, Step, StudyDoc, StudyOut } from '../api/model'
 import { tidied } from '../kinds/looks'
 import { useCatalogue } from './catalogue'
+import { standing } from '../lib/standing'
 
 export type Selection =
   { kind: 'step'; lane: string; id: string } | { kind: 'shape' | 'region' | 'lane'; id: string } | null
@@ -218,7 +219,7 @@ export const useStudy = defineStore('study', () => {
         const params = paramsIn(d, owner)
         if (!params) return
         if (value === undefined) delete params[spec.name]
-        else params[spec.name] = value
+        else params[spec.name] = standing(d, value)
         if (owner?.kind === 'look') d.looks[owner.id] = tidied(params, spec.name)
       },
       `${JSON.stringify(owner)}.${spec.name}`,
@@ -308,25 +309,4 @@ function joined(first: string, last: string): string {
   const [from] = first.split(' → ')
   const to = last.split(' → ')
   return to.length === 2 && first.includes(' → ') ? `${from} → ${to[1]}` : last
-}
-
-/** A name that nothing else has: the wanted one, or with a number. */
-export function freshName(wanted: string, taken: Iterable<string>): string {
-  const used = new Set(taken)
-  let name = wanted
-  for (let n = 2; used.has(name); n++) name = `${wanted} ${n}`
-  return name
-}
-export function freshId(wanted: string, taken: Iterable<string>): string {
-  const used = new Set(taken)
-  let base =
-    wanted
-      .toLowerCase()
-      .replace(/[^a-z0-9]+/g, '_')
-      .replace(/^_+|_+$/g, '') || 'x'
-  if (!/^[a-z]/.test(base)) base = `x_${base}`
-  base = base.slice(0, 32)
-  let id = base
-  for (let n = 2; used.has(id); n++) id = `${base}_${n}`
-  return id
 }

@@ -89,6 +89,7 @@ class KeepInside(FieldStep):
         "A reach wider than the shape is thick takes the whole flow away. Keep it below half of the narrowest place."
     )
     headline = "shape"
+    kept_in = ("shape",)
     formula = "v' = v − (1−α) max(v·∇d, 0) ∇d − back · ∇d outside"
 
     shape: ShapeId = param(help="The shape to stay in")

@@ -35,6 +35,7 @@ class PotentialFlow(SolvedFlow):
     )
     headline = "stream"
     blocked_by = ("obstacles",)
+    kept_in = ("inside",)
     formula = "v = U + ∇φ,  ∇²φ = 0,  v·n = 0 on obstacles"
 
     obstacles: ShapeIds = param([], help="Bodies in the stream; moving ones push it along")

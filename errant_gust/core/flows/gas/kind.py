@@ -2,8 +2,8 @@
 
 from typing import Any
 
-from errant_gust.core.fields.look import Reading
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.readings import Reading
 from errant_gust.core.flows.gas import (  # noqa: F401  (define the steps, in the order of the catalogue)
     channels,
     detail,

@@ -7,8 +7,8 @@ import numpy as np
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.bunching import Bunching, bunching
 from errant_gust.core.fields.extent import domain
-from errant_gust.core.fields.look import Reading
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.readings import Reading
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.scene import Scene

@@ -3,7 +3,14 @@
     <span>Drawn as</span><PickOne v-model="shows.glyph" :items="GLYPHS" label="How the probe is drawn" testid="glyph" />
   </div>
   <div class="row">
-    <span>Stands</span><PickOne v-model="shows.place" :items="places" label="Where the probe is" testid="place" />
+    <span>Stands</span
+    ><PickOne
+      :model-value="shows.place"
+      :items="places"
+      label="Where the probe is"
+      testid="place"
+      @update:model-value="stand"
+    />
   </div>
   <PlaneRows v-if="!shows.place.startsWith('shape:')" />
   <div class="row">
@@ -31,6 +38,8 @@
 import { computed } from 'vue'
 import PickOne from '../../controls/PickOne.vue'
 import SlideTo from '../../controls/SlideTo.vue'
+import { isStandIn, standing, standInWords } from '../../lib/standing'
+import { useLook } from '../../stores/look'
 import { useStudy } from '../../stores/study'
 import { useView, type Glyph, type Place } from '../../stores/view'
 import PlaneRows from './PlaneRows.vue'
@@ -42,6 +51,7 @@ const GLYPHS: { id: Glyph; name: string }[] = [
   { id: 'none', name: 'slice only' },
 ]
 const study = useStudy()
+const look = useLook()
 const shows = useView()
 const places = computed<{ id: Place; name: string }[]>(() => [
   { id: 'plane', name: 'on a plane' },
@@ -49,5 +59,15 @@ const places = computed<{ id: Place; name: string }[]>(() => [
   ...(study.doc?.shapes ?? [])
     .filter((s) => s.kind !== 'plane')
     .map((s) => ({ id: `shape:${s.id}` as Place, name: `on ${s.name}` })),
+  ...look.asShapes().map((s) => ({ id: `shape:${s.id}` as Place, name: `on the ${s.name}` })),
 ])
+/** Put the probe somewhere; on the surface of a lane, that becomes a shape. */
+function stand(place: Place) {
+  const id = place.startsWith('shape:') ? place.slice(6) : ''
+  if (isStandIn(id))
+    study.edit(`Add the ${standInWords(study.doc, id)}`, (d) => {
+      place = `shape:${standing(d, id) as string}`
+    })
+  shows.place = place
+}
 </script>

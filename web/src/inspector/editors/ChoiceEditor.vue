@@ -42,7 +42,7 @@ const options = computed<{ id: string; name: string }[]>(() => {
   if (type === 'choice') return choices.map((c) => ({ id: c, name: props.mark ? choiceWords(c) : c }))
   if (type === 'channel') return props.channels ?? []
   if (!d) return []
-  if (type === 'shape') return d.shapes
+  if (type === 'shape') return props.spec.name === 'curve' ? d.shapes : [...d.shapes, ...look.asShapes(own.value)]
   if (type === 'region') return d.regions
   if (type === 'flow') return flows.value
   return d.fields.filter((f) => f.id !== own.value && (!wants || f.id === props.value || look.endsAs(f.id, wants)))

@@ -1,0 +1,93 @@
+"""Numbers of a field over what is looked at, and what goes through walls."""
+
+import numpy as np
+import pytest
+
+from errant_gust.core.fields.look import Window
+from errant_gust.core.fields.readings import in_box, on_plane, on_shape, reading, through, through_walls
+from errant_gust.core.study.building import lane
+from tests.studies import plan
+
+LOW, HIGH = np.full(3, -2.0), np.full(3, 2.0)
+BALL = {"id": "ball", "kind": "sphere", "params": {"radius": 0.8, "move": [0.1, 0.2, 0.3]}}
+BIG = {"id": "big", "kind": "sphere", "params": {"radius": 1.7}}
+WIND = ("wind", {"speed": 2.0, "toward": 0.0})
+
+
+def scene(*steps, shapes=(BALL, BIG), more=()):
+    return plan(lane("a", *steps), *more, shapes=list(shapes)).at(0.0)
+
+
+def test_a_wind_goes_into_a_ball_with_its_whole_speed_where_it_is_met():
+    s = scene(WIND)
+    made = through(s.lane("a"), s.shape("ball"), 1)
+    assert made.speed == pytest.approx(2.0, rel=2e-3)
+    np.testing.assert_allclose(made.at, (0.1 - 0.8, 0.2, 0.3), atol=0.05)
+    # cos < -1/20 on a share of (1 - 1/20) / 2 of a sphere
+    assert made.share == pytest.approx(0.475, abs=0.01)
+    assert through(s.lane("a"), s.shape("ball"), -1).at[0] == pytest.approx(0.9, abs=0.05)
+
+
+def test_a_ball_that_moves_with_the_wind_is_not_gone_into():
+    moving = {"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": {"keys": [[0, [0, 0, 0]], [1, [2, 0, 0]]],
+                                                                                 "between": "linear"}}}  # fmt: skip
+    s = plan(lane("a", WIND), shapes=[moving], clock={"fps": 24, "start": 1, "end": 25}).at(0.5)
+    assert through(s.lane("a"), s.shape("ball"), 1).speed < 0.01
+
+
+@pytest.mark.parametrize(
+    ("step", "wall", "side"),
+    [
+        (("steer_around", {"shape": "ball"}), "ball", 1),
+        (("steer_around", {"shape": "ball", "method": "by sliding"}), "ball", 1),
+        (("keep_inside", {"shape": "big"}), "big", -1),
+    ],
+)
+def test_obstacle_steps_let_nothing_through_and_say_so(step, wall, side):
+    noise = ("curl_noise", {"feature_size": 1.0})
+    s = scene(noise, step)
+    (made,) = through_walls(s.lane("a"))
+    assert (made.shape, made.side) == (wall, side)
+    assert made.speed < 1e-3
+    assert through(scene(noise).lane("a"), s.shape(wall), side).speed > 0.2  # there was something to be kept off
+
+
+def test_a_later_step_that_brings_it_back_is_told():
+    s = scene(WIND, ("steer_around", {"shape": "ball"}), ("add", {"field": "b"}), more=[lane("b", WIND)])
+    (made,) = through_walls(s.lane("a"))
+    assert made.speed == pytest.approx(2.0, rel=0.01)
+
+
+def test_numbers_are_those_of_the_place_that_is_looked_at():
+    # the distance to the big ball: 0 on it, -1.7 … at its middle; on the small one what geometry says
+    s = scene(("distance", {"shape": "big"}))
+    node = s.lane("a")
+    assert reading(node, LOW, HIGH).over == "box"
+    on = reading(node, LOW, HIGH, over=on_shape(s.shape("big")))
+    assert on.over == "surface"
+    assert abs(on.low) < 2e-3
+    assert abs(on.high) < 2e-3
+    small = reading(node, LOW, HIGH, over=on_shape(s.shape("ball")))
+    far = np.sqrt(0.1**2 + 0.2**2 + 0.3**2)
+    assert small.high == pytest.approx(far + 0.8 - 1.7, abs=0.01)
+    assert small.low == pytest.approx(max(0.8 - far, 0) - 1.7, abs=0.01)
+    plane = reading(node, LOW, HIGH, over=on_plane(Window((-2, -2, 1.0), (4, 0, 0), (0, 4, 0))))
+    assert plane.low == pytest.approx(1.0 - 1.7, abs=0.01)
+    assert plane.over == "plane"
+
+
+def test_the_mean_of_a_box_does_not_depend_on_the_plane():
+    s = scene(("curl_noise", {}))
+    node = s.lane("a")
+    plane = reading(node, LOW, HIGH, over=on_plane(Window((-2, -2, 0), (4, 0, 0), (0, 4, 0))), gathers=True)
+    box = reading(node, LOW, HIGH, gathers=True)
+    assert plane.mean != box.mean
+    assert (plane.divergence, plane.bunching) == (box.divergence, box.bunching)
+    assert len(in_box(LOW, HIGH, 5).points) == 125
+
+
+def test_a_scalar_has_nothing_that_goes_through_walls():
+    s = scene(("distance", {"shape": "big"}))
+    made = reading(s.lane("a"), LOW, HIGH, over=on_shape(s.shape("ball")), gathers=True)
+    assert made.through == ()
+    assert made.divergence is None
