@@ -203,6 +203,22 @@ def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
 
 
 @app.command()
+def halves(
+    run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
+    frame: Annotated[int, typer.Option(help="From this frame to the next")],
+) -> None:
+    """What half steps would change: the error of the substeps, and what more of them gain."""
+    from errant_gust.core.runs.frame_store import RunStore
+    from errant_gust.core.runs.halving import halved_run
+
+    made = halved_run(RunStore(run_dir), frame)
+    for one in made:
+        print(one.line())
+    if not made:
+        print("nothing to be told: the flow chooses its steps by itself, or nothing lives from this frame to the next")
+
+
+@app.command()
 def export(
     run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     to: Annotated[Path, typer.Option(help="Folder to write into")],

@@ -29,8 +29,8 @@ def test_a_wind_goes_into_a_ball_with_its_whole_speed_where_it_is_met():
 
 
 def test_a_ball_that_moves_with_the_wind_is_not_gone_into():
-    moving = {"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": {"keys": [[0, [0, 0, 0]], [1, [2, 0, 0]]],
-                                                                                 "between": "linear"}}}  # fmt: skip
+    way = {"keys": [[0, [0, 0, 0]], [1, [2, 0, 0]]], "between": "linear"}
+    moving = {"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": way}}
     s = plan(lane("a", WIND), shapes=[moving], clock={"fps": 24, "start": 1, "end": 25}).at(0.5)
     assert through(s.lane("a"), s.shape("ball"), 1).speed < 0.01
 

@@ -103,7 +103,7 @@ def test_an_older_version_is_upgraded():
     old = {**data(), "version": 0, "fps": 30, "start": 5, "end": 9}
     old.pop("clock", None)
     study = parse(old)
-    assert study.version == 1
+    assert study.version == document.VERSION
     assert (study.clock.fps, study.clock.start, study.clock.end) == (30, 5, 9)
 
 

@@ -1,7 +1,15 @@
 <template>
-  <v-app><router-view /><TipLayer /></v-app>
+  <v-app
+    ><router-view /><TipLayer />
+    <v-snackbar :model-value="!!desk.taken" timeout="8000" data-testid="taken" @update:model-value="desk.taken = ''">{{
+      desk.taken
+    }}</v-snackbar>
+  </v-app>
 </template>
 
 <script setup lang="ts">
 import TipLayer from './controls/TipLayer.vue'
+import { useDesk } from './stores/desk'
+
+const desk = useDesk()
 </script>

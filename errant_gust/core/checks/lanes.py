@@ -22,6 +22,11 @@ def region_findings(scene: Scene, id: str) -> list[Finding]:
         scene.region(id).check(3, f"regions.{id}.voxel_size")
     except GustError as error:
         return [broken_part(error)]
+    within = [f for f in scene.study.flows if any(s.params.get("region") == id for s in f.steps if s.on)]
+    if isinstance(part.voxel_size, dict) and "keys" in part.voxel_size and within:
+        what = f"is keyed, and '{within[0].id}' keeps the voxels that it begins with"
+        where = f"regions.{id}.voxel_size"
+        return [Finding("note", "voxels_are_keyed", where, what, "a number, or a region of its own for the flow")]
     moving = [shape for shape in part.bounds.fit if scene.shape_moves(shape)]
     if moving and not part.follow and part.over == "first frame":
         return [

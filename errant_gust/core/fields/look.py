@@ -48,8 +48,17 @@ def _vec(v: Array) -> tuple[float, float, float]:
 
 
 def swatches(nodes: list[Node], window: Window, size: int, *, cancel: Cancel | None = None) -> list[Array]:
-    """(size, size) float32 for each of the steps of a lane: the scalar, or the magnitude of the vector."""
-    return [size_of(v).reshape(size, size) for v in sample_chain(nodes, window.points(size, size), cancel=cancel)]
+    """(size, size) float32 for each of the steps of a lane: the scalar, or the magnitude of the vector.
+
+    Where the slice shows nothing of what the lane begins with, and that has a front, it is looked at from there.
+    """
+
+    def seen(window: Window) -> list[Array]:
+        return [size_of(v).reshape(size, size) for v in sample_chain(nodes, window.points(size, size), cancel=cancel)]
+
+    made = seen(window)
+    front = nodes[0].step.front(nodes[0]) if nodes else None
+    return seen(Window(*map(_vec, front))) if front and not np.ptp(made[0]) else made
 
 
 def size_of(values: Array) -> Array:

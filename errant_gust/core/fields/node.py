@@ -109,6 +109,12 @@ class Node:
         return min(sizes, default=1.0)
 
     @cached_property
+    def stroke(self) -> float | None:
+        """Width in metres of the finest lines that are to be read in what comes up to here."""
+        found = (self.step.stroke(), *(node.stroke for node in self.used))
+        return min((width for width in found if width is not None), default=None)
+
+    @cached_property
     def feature_known(self) -> bool:
         return self.step.feature() is not None or any(node.feature_known for node in self.used)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from errant_gust.core.fields.samples import At, Kind, Samples
+from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.fields.units import Unit, parse_unit
 from errant_gust.core.study import registry
 from errant_gust.core.study.parameters import Parameters, summary
@@ -63,6 +63,15 @@ class FieldStep(Parameters):
     def feature_at(self, node: Any) -> float | None:
         """The same where a field may stand in for a number."""
         return self.feature()
+
+    def stroke(self) -> float | None:
+        """Width in metres of lines that this step draws and that are to be read."""
+        return None
+
+    def front(self, node: Any) -> tuple[Array, Array, Array] | None:
+        """A rectangle (corner, two edges, each (3,) in metres) that shows what this step makes where the common slice
+        may not; None if there is none."""
+        return None
 
     @property
     def changes_with_time(self) -> bool:

@@ -10,6 +10,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.step import Placed, blocked_by
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.study.finding import Finding, set_param
+from errant_gust.core.study.parameters import references
 
 TRIED = 1500  # points
 BURIED = 0.9
@@ -51,6 +52,25 @@ def thinner(scene: Any, shapes: list[str], least: float) -> Iterator[tuple[str, 
             thin = float(np.subtract(*shape.box[::-1]).min())
             if thin < least:
                 yield id, thin
+
+
+READ = 3.0
+"""Voxels that the stroke of a letter has to be wide to be read."""
+
+
+def blurred(scene: Any, parts: list[Placed], voxel: float) -> Iterator[Finding]:
+    """Outlines whose strokes voxels of a full run (m) show, and those of a preview do not."""
+    coarser = max((getattr(p.step, "preview_voxels", 1.0) for p in parts), default=1.0)
+    for part in parts:
+        for name, kind, id in references(part.step):
+            stroke = scene.lane(id).stroke if kind == "field" else None
+            if stroke is not None and stroke < READ * voxel * coarser:
+                yield Finding(
+                    "note", "blurred_outline", f"{part.where}.{name}",
+                    f"strokes of '{id}' are about {stroke:.2g} m: {stroke / voxel / coarser:.1f} voxels of a preview, "
+                    f"{stroke / voxel:.1f} of a full run",
+                    f"letters are read from {READ:g} voxels on: smaller voxels, or a larger outline", None, True,
+                )  # fmt: skip
 
 
 def domain_of(plan: Plan, id: str) -> str:

@@ -11,6 +11,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.readings import Reading
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.halving import Halved
 from errant_gust.core.flows.looks import CHANNEL, LOOKS
 from errant_gust.core.flows.results import Form, Frames, Result
 from errant_gust.core.study import registry
@@ -47,6 +48,9 @@ class Flow(Protocol):
     def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
         """How many times the seconds and the count a frame of another version or quality of the flow would have."""
 
+    def halved(self, state: Any, frame: int, cancel: Cancel | None = None) -> list[Halved]:
+        """What half steps would change until the next frame; none where the flow chooses its steps by itself."""
+
 
 class LaneFlow:
     """A flow lane of a study, ready to be stepped: what flows of all kinds have in common."""
@@ -58,6 +62,10 @@ class LaneFlow:
         self.lane = plan.study.find("flows", id, f"flows.{id}")
         self.clock = plan.study.clock
         check_circles(plan.study, id)
+
+    def halved(self, state: Any, frame: int, cancel: Cancel | None = None) -> list[Halved]:
+        """See `Flow`."""
+        return []
 
 
 class FlowKind:

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from typing import Any
 
-VERSION = 1
+VERSION = 2
 LOOKS = {"from": "first", "to": "last"}
 PARAMETERS = {"mask_shape": {"magnitude": "strength", "attenuation": "fade_over"}}
 """Parameters of steps of fields that were called otherwise."""
@@ -15,7 +15,30 @@ def _upgrade_0(data: dict[str, Any]) -> dict[str, Any]:
     return {**data, "version": 1, **({"clock": clock} if clock else {})}
 
 
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {0: _upgrade_0}
+def _upgrade_1(data: dict[str, Any]) -> dict[str, Any]:
+    """In version 1 a spline flow took no notice of its tube's widths."""
+    shapes = [s for s in data.get("shapes") or [] if isinstance(s, dict) and isinstance(s.get("params"), dict)]
+    tubes = {s.get("id") for s in shapes if s["params"].get("widths")}
+
+    def kept(step: Any) -> Any:
+        params = step.get("params") if isinstance(step, dict) and step.get("op") == "spline_flow" else None
+        if not isinstance(params, dict) or params.get("curve") not in tubes:
+            return step
+        return {**step, "params": {"with_tube": False, **params}}
+
+    fields = data.get("fields")
+    if not isinstance(fields, list):
+        return {**data, "version": 2}
+    lanes = [
+        {**lane, "steps": [kept(step) for step in lane["steps"]]}
+        if isinstance(lane, dict) and isinstance(lane.get("steps"), list)
+        else lane
+        for lane in fields
+    ]
+    return {**data, "version": 2, "fields": lanes}
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {0: _upgrade_0, 1: _upgrade_1}
 
 
 def upgraded(data: dict[str, Any], version: int) -> dict[str, Any]:

@@ -20,8 +20,9 @@ from errant_gust.core.looking.light import LightLook, toward
 from errant_gust.core.runs.compare import channel_of, numbers_of, plain_numbers
 from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.halving import halved_run
 from errant_gust.server import notices, revisions, runs
-from errant_gust.server.api.schemas import NumbersOut, RunOut
+from errant_gust.server.api.schemas import HalvedOut, NumbersOut, RunOut
 from errant_gust.server.arrays import reply
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
@@ -62,6 +63,13 @@ def stop(request: HttpRequest, identity: str) -> Any:
     run = runs.get(identity)
     runs.stop(run)
     return runs.describe(run)
+
+
+@router.get("/runs/{identity}/halves/{frame}", response=list[HalvedOut])
+def halves(request: HttpRequest, identity: str, frame: int) -> Any:
+    """What half steps would change on the way from a frame to the next; nothing where steps are not chosen."""
+    store = store_of(identity)
+    return [asdict(h) for h in halved_run(store, frame)]
 
 
 @router.get("/runs/{identity}/frames/{frame}/{result}")

@@ -186,6 +186,16 @@ class ReadingOut(Schema):
     incoming: Incoming | None = None
 
 
+class HalvedOut(Schema):
+    """See `flows.halving.Halved`; metres."""
+
+    substeps: int
+    count: int
+    middle: float
+    most: float
+    way: float
+
+
 class ValueOut(Schema):
     kind: Literal["scalar", "vector", "none"]
     value: list[float] = []

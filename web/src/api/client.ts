@@ -1,4 +1,5 @@
 /** One thin client: JSON, arrays, errors in words, newest request wins. */
+import { save } from '../lib/taken'
 import type { components } from './schema'
 
 export type StudyCard = components['schemas']['StudyCard']
@@ -174,10 +175,6 @@ export async function uploadFile(path: string, file: File, sort: string): Promis
 
 export async function download(method: string, path: string, name: string, body?: unknown): Promise<number> {
   const blob = await (await send(method, path, body)).blob()
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(blob)
-  link.download = name
-  link.click()
-  setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
+  save(blob, name)
   return blob.size
 }

@@ -79,6 +79,7 @@ import { makeLayer, type Layer } from '../forms/layers'
 import { shapesThat } from '../kinds/roles'
 import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
+import { save, taken as tookWords } from '../lib/taken'
 import { areDrawn, drawInstances } from '../scene/instances'
 import { drawTrails } from '../scene/trails'
 import { drawHandles, handlesFor } from '../scene/handles'
@@ -87,6 +88,7 @@ import { drawRegions, drawShapes } from '../scene/shapes'
 import { clear } from '../scene/materials'
 import { Viewer } from '../scene/viewer'
 import { LIGHT } from '../stores/catalogue'
+import { useDesk } from '../stores/desk'
 import { useLook } from '../stores/look'
 import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
@@ -95,6 +97,7 @@ import { usePointing } from './pointing'
 import ViewBar, { type Viewpoint } from './ViewBar.vue'
 
 const study = useStudy()
+const desk = useDesk()
 const runs = useRuns()
 const look = useLook()
 const shows = useView()
@@ -307,10 +310,9 @@ function fitExposure() {
 async function savePicture() {
   const blob = await viewer?.picture(1280, 800)
   if (!blob) return
-  const a = document.createElement('a')
-  a.href = URL.createObjectURL(blob)
-  a.download = `${study.key}_${String(runs.frame).padStart(4, '0')}.png`
-  a.click()
+  const name = `${study.key}_${String(runs.frame).padStart(4, '0')}.png`
+  save(blob, name)
+  desk.taken = tookWords(name, blob.size)
 }
 
 function keepView() {

@@ -27,6 +27,18 @@ export function channelsOf(known: string[] | undefined, form: Form | undefined, 
   return all.map((id) => ({ id, name: channelWords(id) }))
 }
 
+/** Channels that a lane's state has: the solver's, and those of its steps, but for one. */
+export function channelsIn(lane: Lane, except = ''): { id: string; name: string }[] {
+  const names = ['density', 'temperature']
+  for (const s of lane.steps.filter((t) => t.on)) {
+    if (s.op === 'burn') names.push('fuel')
+    if (s.op === 'channel') names.push(String(s.params.name ?? 'glow'))
+    if (s.op === 'formula') names.push(String(s.params.channel ?? 'display'))
+    if (s.params.channel && s.op === 'source') names.push(String(s.params.channel))
+  }
+  return [...new Set(names)].filter((n) => n !== except).map((id) => ({ id, name: id }))
+}
+
 /** The unit of a channel of a volume: a copy has that of what it copies; null where nobody knows (formulas, channels
  * of one's own). */
 export function unitOf(channel: string, lane: Lane | undefined): string | null {

@@ -45,7 +45,7 @@
 import { computed, ref, watchEffect } from 'vue'
 import { download } from '../api/client'
 import PickOne from '../controls/PickOne.vue'
-import { bytes } from '../lib/quantity'
+import { taken } from '../lib/taken'
 import { useCatalogue } from '../stores/catalogue'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
@@ -77,7 +77,7 @@ async function work(what: string, job: () => Promise<number>) {
   said.value = `${what} …`
   try {
     await study.flush()
-    said.value = `${what}: ${bytes(await job())}`
+    said.value = taken(what, await job())
   } catch (error) {
     bad.value = true
     said.value = (error as Error).message
@@ -122,14 +122,11 @@ watchEffect(() => {
   if (!result.value) what.value = results.value[0]?.name ?? ''
   if (!formats.value.includes(points.value)) points.value = formats.value[0] ?? ''
 })
-const sequence = () =>
-  work(`${result.value!.label}, ${points.value}`, () =>
-    download(
-      'GET',
-      `/runs/${runs.run!.identity}/export?format=${points.value}&what=${what.value}`,
-      `${study.key}_${runs.run!.flow}_${what.value}_${points.value}.zip`,
-    ),
-  )
+const sequence = () => {
+  const name = `${study.key}_${runs.run!.flow}_${what.value}_${points.value}.zip`
+  const path = `/runs/${runs.run!.identity}/export?format=${points.value}&what=${what.value}`
+  return work(name, () => download('GET', path, name))
+}
 </script>
 
 <style scoped>

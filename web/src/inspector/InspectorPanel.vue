@@ -76,9 +76,16 @@
           }}<span class="muted">{{ g.words }}</span>
         </button>
         <template v-if="g.open"
-          ><ParamRow v-for="p in g.params" :key="p.name" :spec="p" :raw="part.params[p.name]" :owner="study.selection"
+          ><ParamRow
+            v-for="p in g.params"
+            :key="p.name"
+            :spec="p"
+            :raw="part.params[p.name]"
+            :owner="study.selection"
+            :channels="channels"
         /></template>
       </template>
+      <HalfSteps v-if="step && flow && halvable" :flow="halvable" />
       <ReadingRows
         v-if="step && (!flow || look.gas) && (numbers.reading || numbers.measuring)"
         :reading="numbers.reading"
@@ -120,6 +127,7 @@ import { mdiArrowCollapseVertical, mdiArrowExpandVertical, mdiChevronDown, mdiCh
 import type { ParamSpec, Region, Shape } from '../api/model'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
+import { channelsIn } from '../forms/channels'
 import { applies } from '../lib/applies'
 import { paint } from '../lib/colour'
 import { shown } from '../lib/quantity'
@@ -129,6 +137,7 @@ import { useView } from '../stores/view'
 import { useStudy } from '../stores/study'
 import { rawWords } from '../score/words'
 import ExportPanel from './ExportPanel.vue'
+import HalfSteps from './HalfSteps.vue'
 import LookRows from './LookRows.vue'
 import ParamRow from './ParamRow.vue'
 import ReadingRows from './ReadingRows.vue'
@@ -167,12 +176,23 @@ const entry = computed(() => {
   if (s?.kind === 'shape' && part.value) return study.shapeEntry((part.value as Shape).kind)
   return undefined
 })
+/** Channels that a step may name: those of its lane, but for the one that it makes itself. */
+const channels = computed(() => {
+  const own = study.selectedLane
+  return own && step.value ? channelsIn(own, String(step.value.params.name ?? byDefault('name') ?? '')) : []
+})
 /** What keeps the selected shape from being, or what is worth knowing of it. */
 const shapeId = computed(() => (kind.value === 'shape' ? (study.selection as { id: string }).id : ''))
 const fault = computed(() => look.scene?.facts.errors[`shapes.${shapeId.value}`] ?? '')
 const about = computed(() => look.scene?.facts.shapes.find((s) => s.id === shapeId.value)?.about ?? '')
 const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ').replace(/`/g, '') ?? '')
 const byDefault = (name: string) => entry.value!.params.find((q) => q.name === name)?.default
+/** The flow, if the step says how many substeps it takes. */
+const halvable = computed(() =>
+  study.selection?.kind === 'step' && entry.value?.params.some((p) => p.name === 'substeps')
+    ? study.selection.lane
+    : '',
+)
 const visible = computed(() =>
   (entry.value?.params ?? []).filter((p) => applies(p, (name) => part.value?.params[name] ?? byDefault(name))),
 )

@@ -24,7 +24,7 @@
         >
         <v-list density="compact">
           <v-list-item
-            v-if="!special && !mark"
+            v-if="!special && !mark && keyable"
             title="Key over time"
             subtitle="a value that changes"
             @click="set({ keys: [[0, value as number]] } as Keys)"
@@ -75,13 +75,17 @@ import { unitOf } from './editors/editing'
 import { linkTo, pathOf } from './linking'
 import { useDesk } from '../stores/desk'
 
-const props = defineProps<{
-  spec: ParamSpec
-  raw: Raw | undefined
-  owner: Owner
-  auto?: number
-  channels?: { id: string; name: string }[]
-}>()
+const props = withDefaults(
+  defineProps<{
+    spec: ParamSpec
+    raw: Raw | undefined
+    owner: Owner
+    auto?: number
+    channels?: { id: string; name: string }[]
+    keyable?: boolean
+  }>(),
+  { auto: undefined, channels: undefined, keyable: true },
+)
 /** Rows of a look are told from those of a step. */
 const mark = computed(() => (props.owner?.kind === 'look' ? 'look-' : ''))
 const study = useStudy()
@@ -108,11 +112,13 @@ const fields = computed(() =>
 )
 const linkable = computed(() =>
   props.spec.type === 'number' && props.spec.unit === 'm'
-    ? (study.doc?.regions ?? []).map((r) => ({
-        path: `regions.${r.id}.voxel_size`,
-        name: `voxel size of ${r.name}`,
-        times: 6,
-      }))
+    ? (study.doc?.regions ?? [])
+        .filter((r) => !(props.owner?.kind === 'region' && props.owner.id === r.id))
+        .map((r) => ({
+          path: `regions.${r.id}.voxel_size`,
+          name: `voxel size of ${r.name}`,
+          times: props.owner?.kind === 'region' ? 1 : 6,
+        }))
     : [],
 )
 const plain = computed<Raw>(() => {

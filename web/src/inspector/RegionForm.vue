@@ -1,26 +1,12 @@
 <template>
   <h2><TextLine class="name" :model-value="region.name" label="Name" @update:model-value="rename" /></h2>
   <p>A box of voxels, fitted to shapes or set by its corners.</p>
-  <div class="row">
-    <button
-      v-if="waiting"
-      class="pickme"
-      data-testid="pick-voxel_size"
-      @click="linkTo(`regions.${region.id}.voxel_size`, `voxel size of ${region.name}`)"
-    >
-      Voxel size</button
-    ><span v-else>Voxel size</span>
-    <NumberField
-      :value="size"
-      unit="m"
-      label="Voxel size"
-      :low="0"
-      open-below
-      :initial="0.1"
-      testid="number-voxel_size"
-      @change="(v) => study.setPath(`Voxel size ${shown(size)} → ${shown(v)} m`, `regions.${region.id}.voxel_size`, v)"
-    />
-  </div>
+  <ParamRow
+    :spec="VOXEL"
+    :raw="region.voxel_size"
+    :owner="{ kind: 'region', id: region.id }"
+    :keyable="!flowsIn.length"
+  />
   <div class="row">
     <span>Padding</span>
     <NumberField
@@ -152,9 +138,8 @@
 </template>
 
 <script setup lang="ts">
-import { storeToRefs } from 'pinia'
 import { computed } from 'vue'
-import type { Region } from '../api/model'
+import type { ParamSpec, Region } from '../api/model'
 import PickOne from '../controls/PickOne.vue'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
@@ -163,17 +148,38 @@ import { useLook } from '../stores/look'
 import { useStudy } from '../stores/study'
 import NumberField from './NumberField.vue'
 import { stay } from '../score/uses'
-import { linkTo } from './linking'
-import { useDesk } from '../stores/desk'
+import ParamRow from './ParamRow.vue'
 
 const props = defineProps<{ region: Region }>()
 const study = useStudy()
-const { waiting } = storeToRefs(useDesk())
 const look = useLook()
 const facts = computed(() => look.scene?.facts.regions.find((r) => r.id === props.region.id))
 const error = computed(() => look.scene?.facts.errors[`regions.${props.region.id}`])
-const size = computed(() =>
-  typeof props.region.voxel_size === 'number' ? props.region.voxel_size : (facts.value?.voxel_size ?? 0.1),
+/** A voxel size may be linked, linked to, and keyed where no flow is computed on it. */
+const VOXEL: ParamSpec = {
+  name: 'voxel_size',
+  label: 'Voxel size',
+  type: 'number',
+  unit: 'm',
+  range: [0, null],
+  open_below: true,
+  slider: [0.01, 0.5],
+  default: 0.1,
+  required: false,
+  choices: [],
+  help: 'Half of it is eight times the voxels',
+  varies: false,
+  rate: false,
+  when: null,
+  files: [],
+  optional: false,
+  group: '',
+  moment: false,
+  provides: '',
+  wants: '',
+}
+const flowsIn = computed(() =>
+  (study.doc?.flows ?? []).filter((f) => f.steps.some((s) => s.params.region === props.region.id)),
 )
 const padding = computed(() => (typeof props.region.bounds.padding === 'number' ? props.region.bounds.padding : 0))
 const turn = computed(() => (Array.isArray(props.region.turn) ? (props.region.turn as number[]) : [0, 0, 0]))

@@ -8,6 +8,7 @@ export function pathOf(owner: Selection, name: string): string | null {
   if (owner?.kind === 'step')
     return `${useStudy().isFlow(owner.lane) ? 'flows' : 'fields'}.${owner.lane}.${owner.id}.${name}`
   if (owner?.kind === 'shape') return `shapes.${owner.id}.${name}`
+  if (owner?.kind === 'region') return `regions.${owner.id}.${name}`
   return null
 }
 /** Link the waiting parameter to a path; nothing if it is its own. */

@@ -56,6 +56,8 @@ function missing(lane: Lane, e: Entry): string {
     if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
       return `there is no other flow that has ${p.provides || 'frames'} yet`
     if (p.type === 'field' && !doc.fields.some((f) => f.id !== lane.id)) return 'there is no other lane yet'
+    if (p.type === 'field' && p.wants && !lanesThatEnd(p.wants).some((f) => f.id !== lane.id))
+      return `there is no lane that ends as a ${p.wants} yet`
   }
   return ''
 }
@@ -138,9 +140,11 @@ function referencesFor(lane: Lane, e: Entry): Params {
               ? kind
               : ''
       const lanes = flow ? doc.fields : doc.fields.filter((f) => f.id !== lane.id)
-      const fitting = [...lanes].reverse().filter((l) => !want || kinds[l.id] === want)
-      const ends = flow ? fitting.filter((l) => !isUsed(l.id, doc)) : fitting
-      params[p.name] = (ends[0] ?? fitting[0] ?? lanes.at(-1))?.id ?? ''
+      const fitting = [...lanes].reverse().filter((l) => l.steps.length && (!want || (kinds[l.id] ?? want) === want))
+      // a flow is led by what nothing else is built from; a lane branches from the one that was worked on before
+      const ends = flow ? fitting.filter((l) => !isUsed(l.id, doc)) : fitting.filter((l) => l.id === study.laneBefore)
+      const first = ends[0] ?? fitting[0] ?? (p.wants ? undefined : lanes.at(-1))
+      params[p.name] = first?.id ?? ''
     }
   }
   return params

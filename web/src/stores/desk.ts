@@ -17,7 +17,9 @@ export const useDesk = defineStore('desk', () => {
   const marked = ref(new Set<string>())
   /** What has just been done, for a moment. */
   const told = ref('')
+  /** What the browser has taken away, and where it is. */
+  const taken = ref('')
   /** A parameter that waits until another one with a number is chosen on the screen. */
   const waiting = ref<{ owner: Selection; spec: ParamSpec } | null>(null)
-  return { hoveredLane, cardMenu, foldedLanes, opener, marked, told, waiting }
+  return { hoveredLane, cardMenu, foldedLanes, opener, marked, told, taken, waiting }
 })

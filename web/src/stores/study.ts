@@ -202,7 +202,13 @@ export const useStudy = defineStore('study', () => {
     if (s.kind === 'region') return doc.value.regions.find((x) => x.id === s.id)
     return laneOf(s.id)
   })
+  /** The lane that was worked on before the one that is selected. */
+  const laneBefore = ref('')
   function select(s: Selection) {
+    const [before, now] = [selection.value, s].map((x) =>
+      x?.kind === 'step' ? x.lane : x?.kind === 'lane' ? x.id : '',
+    )
+    if (before && before !== now) laneBefore.value = before
     selection.value = s
   }
 
@@ -234,7 +240,9 @@ export const useStudy = defineStore('study', () => {
           ? [doc.value?.shapes.find((s) => s.id === owner.id)?.name]
           : owner?.kind === 'look'
             ? [laneOf(owner.id)?.name ?? 'View', 'Look']
-            : []
+            : owner?.kind === 'region'
+              ? [doc.value?.regions.find((r) => r.id === owner.id)?.name]
+              : []
     return said.map((w) => (w ? `${w} ▸ ` : '')).join('')
   }
   const entryOf = (at: { lane: string; id: string }) => {
@@ -247,6 +255,7 @@ export const useStudy = defineStore('study', () => {
       return [...d.fields, ...d.flows].find((l) => l.id === owner.lane)?.steps.find((s) => s.id === owner.id)?.params
     if (owner.kind === 'shape') return d.shapes.find((s) => s.id === owner.id)?.params
     if (owner.kind === 'look') return { ...d.looks[owner.id] } as Record<string, Raw>
+    if (owner.kind === 'region') return d.regions.find((r) => r.id === owner.id) as Record<string, Raw> | undefined
     return undefined
   }
   /** Set a parameter by its path in the study, as fixes name it. */
@@ -286,6 +295,7 @@ export const useStudy = defineStore('study', () => {
     lanes,
     selectedStep,
     selectedLane,
+    laneBefore,
     selectedPart,
     savedCount,
     load,

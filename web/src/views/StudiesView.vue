@@ -70,12 +70,15 @@ import { mdiUpload } from '@mdi/js'
 import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, download, uploadStudy, type StudyCard } from '../api/client'
+import { taken } from '../lib/taken'
+import { useDesk } from '../stores/desk'
 import FilePick from '../controls/FilePick.vue'
 import TextLine from '../controls/TextLine.vue'
 import NewStudy from './NewStudy.vue'
 import type { StudyOut } from '../api/model'
 
 const router = useRouter()
+const desk = useDesk()
 const studies = ref<StudyCard[]>([])
 const demos = ref<{ id: string; name: string; note: string }[]>([])
 const loaded = ref(false)
@@ -131,7 +134,8 @@ const copy = (s: StudyCard) =>
   })
 const take = (s: StudyCard) =>
   guarded(async () => {
-    await download('GET', `/studies/${s.key}/archive`, `${s.key}.gust.zip`)
+    const name = `${s.key}.gust.zip`
+    desk.taken = taken(name, await download('GET', `/studies/${s.key}/archive`, name))
   })
 const remove = (s: StudyCard) =>
   guarded(async () => {

@@ -48,6 +48,17 @@ class Curl(FieldStep):
     def potential(self, at: At, around: Framed | None) -> Samples:
         return scaled(self._vector(at), self.strength)
 
+    def remark(self, node: Any) -> str:
+        """Whether what comes in lies in a plane: its curl stands across that."""
+        before = node.incoming
+        while before is not None and before.step.id in ("gain", "limit", "mask"):
+            before = before.incoming
+        scale = getattr(before.step, "scale", None) if before is not None and before.step.id == "axes" else None
+        dropped = [axis for axis, factor in zip("xyz", scale or (), strict=False) if factor == 0]
+        if len(dropped) != 1:
+            return ""
+        return f"leaves the plane: what comes in has no {dropped[0]}, what goes out has"
+
     def _vector(self, at: At) -> Samples:
         """What comes in as a vector: a scalar stands along the normal."""
         f = at.incoming(gradient=True)

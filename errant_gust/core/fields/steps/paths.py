@@ -111,6 +111,9 @@ class SplineFlow(VectorStart):
     width: Curve = param(
         [(0.0, 1.0), (1.0, 1.0)], help="Factor on the reach from the start of the path (0) to its end (1)"
     )
+    with_tube: bool = param(
+        True, label="As wide as the tube", help="The reach also grows and shrinks with the curve's own widths"
+    )
     ends: Literal["stop", "run on", "loop"] = param(
         "stop", help="Beyond the ends: nothing, the stream goes on straight, or (for closed curves) round again"
     )
@@ -124,6 +127,8 @@ class SplineFlow(VectorStart):
             np.clip(seen.share.value, 0, 1), ((seen.share.value > 0) & (seen.share.value < 1)) * np.float32(1)
         )
         reach = by_profile(self.width, inside)
+        if self.with_tube:
+            reach = reach.times(by_profile(curve_of(at, self.curve)[1].widths, inside))
         reach = reach.chain(
             np.maximum(reach.value, 1e-3) * np.float32(self.reach), np.full_like(reach.value, self.reach)
         )

@@ -19,6 +19,8 @@ from errant_gust.core.study.parameters import Vec3, param
 from errant_gust.core.study.turns import rotation
 
 CELLS = 320
+STROKE = 0.15
+"""Width of a letter's stroke, as a share of its height."""
 
 
 class Raster:
@@ -103,6 +105,9 @@ class Stencil(ScalarStart):
     def feature(self) -> float:
         return max(self.soft, 0.02 * self.height)
 
+    def stroke(self) -> float:
+        return STROKE * self.height
+
     def raster(self, node: Node) -> Raster:
         margin = float(np.ceil(10 * (self.soft / self.height + 0.05)) / 10)  # the fade must end on the raster
 
@@ -122,10 +127,20 @@ class Stencil(ScalarStart):
     def prepare(self, node: Node, cancel: Cancel | None = None) -> None:
         self.raster(node)
 
+    def _axes(self) -> Array:
+        """Right, up and toward the eye, as columns in the scene: it faces −y when not turned."""
+        turned: Array = rotation(self.turn) @ np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]])
+        return turned
+
+    def front(self, node: Node) -> tuple[Array, Array, Array]:
+        picture = self.raster(node)
+        side = max(picture.width, picture.height) * self.height
+        right, up = side * self._axes()[:, 0], side * self._axes()[:, 1]
+        return np.array(self.centre) - 0.5 * (right + up), right, up
+
     def evaluate(self, at: At) -> Samples:
         picture = self.raster(at.node)
-        turned: Any = rotation(self.turn) @ np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]])  # x right, y up, z toward −y
-        axes = turned.astype(np.float32)
+        axes = self._axes().astype(np.float32)
         p = axes.T @ (at.points - np.array(self.centre, np.float32)[:, None])
         h = np.float32(self.height)
         value, gx, gy = picture.sample(p[0] / h, p[1] / h)

@@ -12,6 +12,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.gas.cells import channel_name
 from errant_gust.core.flows.gas.steps import COLOURS, GasStep, Work, decay
+from errant_gust.core.flows.looks import ChannelName
 from errant_gust.core.flows.step import Placed
 from errant_gust.core.kernels.advection import middles
 from errant_gust.core.study.parameters import FieldId, param
@@ -129,8 +130,8 @@ class GasChannel(GasStep):
     headline = "name"
 
     name: str = param("glow", help="Small letters; it is called so in files")
-    copies: str = param(
-        "", help="A channel: what brings that in (sources, fire) brings this in too; for example temperature"
+    copies: ChannelName = param(
+        "", optional=True, help="A channel: what brings that in (sources, fire) brings this in too, say temperature"
     )
     how: How = param("share", help="A share of it, or an amount, is lost a second")
     rate: float = param(0.5, range=(0, 1e4), slider=(0, 5), varies=True, help="How much is lost a second")

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.plan import Plan
-from errant_gust.core.flows.boxed_findings import TRIED, buried, domain_of, inside_of, left, meets_nothing, thinner
+from errant_gust.core.flows.boxed_findings import TRIED, blurred, buried, domain_of, inside_of, left, meets_nothing, thinner
 from errant_gust.core.flows.liquid.flow import NOTHING, LiquidFlow
 from errant_gust.core.flows.liquid.forces import Push
 from errant_gust.core.flows.liquid.obstacles import Collide
@@ -37,7 +37,7 @@ def lane_findings(plan: Plan, flow: LiquidFlow) -> list[Finding]:
             found += _viscosity(flow, part) + _source(plan, flow, part)
         if isinstance(part.step, Collide):
             found += _walls(plan, flow, part)
-    return found + _twice(parts)
+    return [*found, *_twice(parts), *blurred(plan.at(0.0), parts, flow.domain.voxel_size)]
 
 
 def _viscosity(flow: LiquidFlow, part: Placed) -> list[Finding]:

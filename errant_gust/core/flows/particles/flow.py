@@ -12,6 +12,7 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.alongside import Alongside
+from errant_gust.core.flows.halving import Halved, between
 from errant_gust.core.flows.kind import LaneFlow
 from errant_gust.core.flows.on_lines import OnLines
 from errant_gust.core.flows.particles import birth
@@ -26,6 +27,7 @@ LARGE_FROM = 262_144  # particles; with fewer, small blocks keep all threads bus
 SORT_EVERY = 8  # frames
 SORT_FROM = 50_000  # particles
 MOST_SUBSTEPS = 64
+HALVED = 2000  # particles whose half steps are looked at
 TRIES_AGAIN = 16
 MOST_LIVES = 4  # in one step; after so many the next begins at its end
 MOST_BEFORE = 2400  # steps before the first frame
@@ -150,6 +152,31 @@ class ParticleFlow(LaneFlow):
             fresh = self._births(a, b, first=first and i == 0)
             state = self._move(state.joined(fresh) if fresh.count else state, a, b, cancel, fresh.count)
         return sorted_by_place(state) if frame % SORT_EVERY == 0 and state.count > SORT_FROM else state
+
+    def halved(self, state: Particles, frame: int, cancel: Cancel | None = None) -> list[Halved]:
+        """See `kind.Flow`: of some of the particles that live through the frame."""
+        start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
+        lives = np.flatnonzero(state.age + (end - start) < state.life)
+        some = np.zeros(state.count, bool)
+        some[lives[np.linspace(0, len(lives) - 1, min(len(lives), HALVED)).astype(int)]] = True
+        state = state.kept(some)
+        count = self.substeps(state, start, end)
+        ways: list[dict[int, Array]] = []
+        for n in (count, 2 * count, 4 * count):
+            moved = state
+            for i in range(n):
+                a, b = (start + (end - start) * (i + k) / n for k in (0, 1))
+                moved = self._move(moved, a, b, cancel)
+            still = moved.kept(moved.age >= 0.999 * (end - start))  # not born again on the way
+            ways.append(dict(zip(still.id.tolist(), still.position.T, strict=True)))
+        found = []
+        for n, whole, halves in ((count, ways[0], ways[1]), (2 * count, ways[1], ways[2])):
+            both = [i for i, id in enumerate(state.id.tolist()) if id in whole and id in halves]
+            ids = state.id[both].tolist()
+            places = (np.array([way[id] for id in ids], np.float64).reshape(-1, 3).T for way in (whole, halves))
+            made = between(n, state.position[:, both].astype(np.float64), *places)
+            found += [made] if made else []
+        return found
 
     def substeps(self, state: Particles, start: float, end: float) -> int:
         """As many as the Carry steps ask for, and as many more as keep the fastest particle's way short enough."""
