@@ -7,7 +7,7 @@ def bench_flash() -> dict[str, Any]:
     """Fuel over the annealing bench, lit by a soft-edged sweep: it flares, rolls up and leaves soot."""
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Bench flash",
         "note": "Fuel along the bench is lit by a sweep; it flares, rolls up and leaves soot.",
         "clock": {"fps": 24, "start": 1, "end": 60, "slow_motion": 1.0},

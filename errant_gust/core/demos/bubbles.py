@@ -32,7 +32,7 @@ def blown_bubbles() -> dict[str, Any]:
     )
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Blown bubbles",
         "note": "Noise on a distance, smoothed, is a shape again: it emits, and what it emits is steered around it.",
         "intended": [],

@@ -7,7 +7,7 @@ def chimney_downdraught() -> dict[str, Any]:
     """Smoke that a gust throws down on the quay, where it rolls outward; a second heat channel only to be looked at."""
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Chimney downdraught",
         "note": "A gust throws the furnace's smoke down on the quay, where it swells and rolls outward.",
         "clock": {"fps": 24, "start": 1, "end": 84, "slow_motion": 1.0},

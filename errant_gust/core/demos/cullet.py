@@ -48,7 +48,7 @@ def grass_of_cullet() -> dict[str, Any]:
     hidden = {"shown": False}
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Grass of cullet",
         "note": "Shards scattered on a heap of broken glass: kept apart, chosen by mask shapes, one of which moves.",
         "intended": [],

@@ -7,7 +7,7 @@ def flue_embers() -> dict[str, Any]:
     """Embers ride a flue: they spread where it is wide, hurry where it is narrow, and drift off above its mouth."""
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Flue embers",
         "note": "A draught in a bent flue: embers spread where it is wide and hurry where it is narrow.",
         "intended": ["bunching flows.embers.b.field"],  # it is drawn to where it belongs
@@ -72,7 +72,7 @@ def flue_embers() -> dict[str, Any]:
                         "params": {
                             "curve": "plume", "along": 1.1, "inward": 0.1, "around": 0.7, "reach": 1.3,
                             "ends": "run on",
-                            "width": [[0, 0.6], [1, 1.4]],
+                            "width": [[0, 0.6], [1, 1.4]], "with_tube": False,
                         },
                     },
                 ],

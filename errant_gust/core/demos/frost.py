@@ -52,7 +52,7 @@ def frost_on_glass() -> dict[str, Any]:
     )
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Frost on glass",
         "note": "Frost grows over the globe along fields, keeps off a collar by every term, leaves a warm spot bare.",
         "intended": [],

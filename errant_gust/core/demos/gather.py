@@ -55,7 +55,7 @@ def slow_gather() -> dict[str, Any]:
     }  # fmt: skip
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Slow gather",
         "note": "Molten glass of uneven viscosity, poured from a turning ladle; a sideways field keeps it crawling.",
         "clock": {"fps": 24, "start": 1, "end": 120, "slow_motion": 1.0},

@@ -7,7 +7,7 @@ def globe_skin() -> dict[str, Any]:
     """Swirls on a blown-glass globe that breathes; mask shapes decide where they are strong, weak, or absent."""
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Globe skin",
         "note": "Swirls that cling to a glass globe that breathes; mask shapes decide where they are strong or weak.",
         "intended": ["bunching flows.beads.b.field"],  # it is drawn to where it belongs

@@ -7,7 +7,7 @@ def harbour_gust() -> dict[str, Any]:
     """Wind parted by the light tower, boiling near the quay; spray that rides it."""
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Harbour gust",
         "note": "Wind with gusts, parted by the light tower; curl noise that boils near the quay; spray that rides it.",
         "clock": {"fps": 24, "start": 1, "end": 120, "slow_motion": 1.0},

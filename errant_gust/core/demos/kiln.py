@@ -43,7 +43,7 @@ def kiln_wisps() -> dict[str, Any]:
     ]  # fmt: skip
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Kiln wisps",
         "note": "Remapped noise sets how hot and how thick the fire is, a mask breaks it into balls that drift.",
         "clock": {"fps": 24, "start": 1, "end": 72, "slow_motion": 1.0},

@@ -55,7 +55,7 @@ def lagoon_mist() -> dict[str, Any]:
     )  # fmt: skip
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Lagoon mist",
         "note": "Clouds, cells and waves as velocity (left) and their curl (right): mist gathers, or swirls.",
         "clock": {"fps": 24, "start": 1, "end": 96, "slow_motion": 1.0},

@@ -27,7 +27,7 @@ def lantern_flare() -> dict[str, Any]:
 
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Lantern flare",
         "note": "One gas run carries three sets of sparks, main, medium and fine, each with its own drag.",
         "clock": {"fps": 24, "start": 1, "end": 60, "slow_motion": 1.0},

@@ -17,7 +17,7 @@ def quench_tank_dye() -> dict[str, Any]:
 
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Quench tank dye",
         "note": "Two dyes sink in still water: colour is carried, nothing fades.",
         "clock": {"fps": 24, "start": 1, "end": 84, "slow_motion": 1.0},

@@ -47,7 +47,7 @@ def silica_runnel() -> dict[str, Any]:
     )
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Silica runnel",
         "note": "A heap of silica: some is drawn up a spiral by a masked path field, the rest slumps; in slow motion.",
         "intended": ["slow_fall flows.silica.s5.most"],

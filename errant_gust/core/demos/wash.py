@@ -40,7 +40,7 @@ def quay_wash() -> dict[str, Any]:
     )  # fmt: skip
     return {
         "format": "errant-gust-study",
-        "version": 1,
+        "version": 2,
         "name": "Quay wash",
         "note": "A sea comes over the mole and splits at the light tower; its foam flies on as particles.",
         "clock": {"fps": 24, "start": 1, "end": 72, "slow_motion": 1.0},

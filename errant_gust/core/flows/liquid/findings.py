@@ -6,7 +6,16 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.plan import Plan
-from errant_gust.core.flows.boxed_findings import TRIED, blurred, buried, domain_of, inside_of, left, meets_nothing, thinner
+from errant_gust.core.flows.boxed_findings import (
+    TRIED,
+    blurred,
+    buried,
+    domain_of,
+    inside_of,
+    left,
+    meets_nothing,
+    thinner,
+)
 from errant_gust.core.flows.liquid.flow import NOTHING, LiquidFlow
 from errant_gust.core.flows.liquid.forces import Push
 from errant_gust.core.flows.liquid.obstacles import Collide
