@@ -103,6 +103,8 @@ def looking() -> list[Row]:
         for node, words in ((noise, "curl noise"), (last, "eight steps and a mesh")):
             took = best(lambda node=node: look.flow_lines(node, seeds, length=4.0, steps=200), 3)  # type: ignore[misc]
             rows.append(Row(f"400 flow lines × 200 steps, {words}", took, goal="≤ 80 ms"))
+            took = best(lambda node=node: look.flow_lines(node, seeds, length=4.0, steps=48), 3)  # type: ignore[misc]
+            rows.append(Row(f"400 flow lines × 48 steps, as the view asks for them, {words}", took, goal="≤ 80 ms"))
         return rows
 
 

@@ -501,3 +501,12 @@ def test_runs_of_an_earlier_version_are_told_by_their_folders(api, study):
     kept = Run.objects.get(identity=run["identity"])
     assert kept.kind == run["kind"]
     assert kept.bytes > 1000
+
+
+def test_figures_of_a_steps_parameters(api):
+    facts, arrays = unpack(api("GET", "/look/examples/noise"))
+    by_param = {f["param"]: f["values"] for f in facts["figures"]}
+    assert by_param["feature_size"] == [0.33, 1.0, 3.0]
+    assert arrays["feature_size.2"].shape == (64, 64)
+    facts, _ = unpack(api("GET", "/look/examples/nothing"))
+    assert facts["figures"] == []

@@ -1,5 +1,6 @@
 """A picture of every field step: a small lane that shows what the step does, for the handbook and the list of steps."""
 
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -12,6 +13,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.step import FieldStep
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
+from errant_gust.core.study.parameters import summary
 from errant_gust.core.study.registry import FIELD, steps_of
 
 WINDOW = Window((-2.0, -2.0, 0.0), (4.0, 0.0, 0.0), (0.0, 4.0, 0.0))
@@ -53,12 +55,67 @@ SPECIAL: dict[str, dict[str, Any]] = {
     "component": {"axis": "x"},
     "linger": {"step": 0.5},
 }
+
+
+@dataclass(frozen=True)
+class Figure:
+    """What a parameter does: its values, each with a picture (size, size) float32."""
+
+    param: str
+    pictures: tuple[tuple[Any, Array], ...]
+
+
 ON_DISTANCE = ("offset", "roughen", "join")
 
 
 @lru_cache(maxsize=128)
 def example(op: str, size: int = 96) -> Array | None:
     """The step's picture (size, size) float32, or None for steps that need a file or a run."""
+    return _picture(op, size, {})
+
+
+@lru_cache(maxsize=128)
+def figures(op: str, size: int = 64) -> tuple[Figure, ...]:
+    """What each parameter of a step does: its pictures for some values, if they differ."""
+    cls: type[FieldStep] | None = steps_of(FIELD).get(op)  # type: ignore[assignment]
+    found = []
+    for spec in summary(cls)["params"] if cls is not None else []:
+        others = {name: choices[0] for name, choices in (spec["when"] or {}).items()}
+        values = _values(spec, SPECIAL.get(op, {}).get(spec["name"], spec["default"]))
+        made = [_picture(op, size, {**others, spec["name"]: value}) for value in values]
+        there = [(value, picture) for value, picture in zip(values, made, strict=True) if picture is not None]
+        if len(there) > 1 and _differ([picture for _, picture in there]):
+            found.append(Figure(spec["name"], tuple(there)))
+    return tuple(found)
+
+
+def _values(spec: dict[str, Any], usual: Any) -> list[Any]:
+    """Values that show what a parameter does: around the usual one, or each of the choices."""
+    kind, (low, high) = spec["type"], spec["range"]
+    if kind == "choice":
+        return list(spec["choices"][:4])
+    if kind == "switch":
+        return [False, True]
+    if kind not in ("number", "integer") or not isinstance(usual, int | float) or spec["name"] == "seed":
+        return []
+    ends = spec["slider"] or (low, high)
+    a, b = (-1.0 if ends[0] is None else ends[0], 1.0 if ends[1] is None else ends[1])
+    if usual > 0:
+        values = [max(a, usual / 3), usual, min(b, 3 * usual)]
+    else:
+        values = [max(a, usual - 0.3 * (usual - a)), usual, usual + 0.4 * (b - usual)]
+    if kind == "integer":
+        values = [round(v) for v in values]
+    return sorted({float(f"{v:.2g}") if kind == "number" else v for v in values})
+
+
+def _differ(pictures: list[Array]) -> bool:
+    """Whether one of the pictures is not like the first, by a fiftieth of all that is in them."""
+    span = max(float(p.max()) for p in pictures) - min(float(p.min()) for p in pictures)
+    return any(float(np.abs(p - pictures[0]).max()) > 0.02 * span for p in pictures[1:]) if span > 0 else False
+
+
+def _picture(op: str, size: int, changes: dict[str, Any]) -> Array | None:
     cls: type[FieldStep] | None = steps_of(FIELD).get(op)  # type: ignore[assignment]
     if cls is None or op in ("from_grid", "from_particles"):
         return None
@@ -67,7 +124,7 @@ def example(op: str, size: int = 96) -> Array | None:
         lane("shape", ("distance", {"shape": "box"})),
         lane("mask", ("mask_shape", {"shapes": ["box"], "fade_over": 0.8})),
     ]  # fmt: skip
-    params = dict(SPECIAL.get(op, {}))
+    params = {**SPECIAL.get(op, {}), **changes}
     for name, info in cls.model_fields.items():
         if info.is_required() and name not in params:
             params[name] = _reference(op, name, cls.accepts)

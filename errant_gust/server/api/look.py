@@ -12,6 +12,7 @@ from errant_gust.core.checks import Finding, findings, findings_on_frame
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields import look, readings
 from errant_gust.core.fields.examples import example
+from errant_gust.core.fields.examples import figures as figures_of
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.gridded import WORKING
 from errant_gust.core.fields.made_shapes import made_shape
@@ -337,6 +338,17 @@ def examples(request: HttpRequest) -> HttpResponse:
     """A small picture of what every field step does."""
     found = {op: picture for op in steps_of(FIELD) if (picture := example(op)) is not None}
     response = reply({"size": 96}, found)
+    response["Cache-Control"] = "private, max-age=3600"
+    return response
+
+
+@router.get("/look/examples/{op}")
+def figures(request: HttpRequest, op: str) -> HttpResponse:
+    """What each parameter of a field step does: arrays `parameter.n`, with its values."""
+    size = 64
+    made = figures_of(op, size)
+    facts = {"size": size, "figures": [{"param": f.param, "values": [v for v, _ in f.pictures]} for f in made]}
+    response = reply(facts, {f"{f.param}.{n}": p for f in made for n, (_, p) in enumerate(f.pictures)})
     response["Cache-Control"] = "private, max-age=3600"
     return response
 

@@ -60,15 +60,7 @@
               <p v-for="(p, i) in e.doc.replace(/`/g, '').split('\n\n')" :key="i">{{ p }}</p>
               <p v-if="e.formula" class="num">{{ e.formula }}</p>
               <p v-if="e.mistake" class="mistake"><b>Often goes wrong</b> {{ e.mistake }}</p>
-              <table>
-                <tbody>
-                  <tr v-for="p in e.params" :key="p.name">
-                    <th>{{ p.label }}</th>
-                    <td>{{ p.help }}</td>
-                    <td class="num">{{ range(p) }}</td>
-                  </tr>
-                </tbody>
-              </table>
+              <ParamTable :entry="e" />
             </article>
           </div>
         </section>
@@ -80,14 +72,14 @@
 <script setup lang="ts">
 import { computed, nextTick, onMounted, ref } from 'vue'
 import { call } from '../api/client'
-import type { Entry, ParamSpec, ShapeEntry } from '../api/model'
+import type { Entry, ShapeEntry } from '../api/model'
 import TextLine from '../controls/TextLine.vue'
+import ParamTable from '../handbook/ParamTable.vue'
 import StartPage from '../handbook/StartPage.vue'
 import WaysPage from '../handbook/WaysPage.vue'
 import { loadPictures, pictures } from '../lib/examples'
 import { useCatalogue } from '../stores/catalogue'
 import { iconFor } from '../score/icons'
-import { rawWords } from '../score/words'
 
 const listed = useCatalogue()
 const catalogue = computed(() => listed.all)
@@ -138,11 +130,6 @@ const groups = computed<{ title: string; entries: (ShapeEntry & Partial<Entry>)[
   })),
   { title: 'Shapes', entries: catalogue.value.shapes.filter(fits) },
 ])
-function range(p: ParamSpec) {
-  const [a, b] = p.range
-  const limits = a !== null || b !== null ? ` (${a ?? '…'} to ${b ?? '…'})` : ''
-  return p.required ? 'to be chosen' : rawWords(p.default, p, null) + limits
-}
 onMounted(async () => {
   document.title = 'Handbook · Errant Gust'
   await listed.load()
@@ -228,25 +215,5 @@ h3 {
 }
 h3 span {
   font-weight: 400;
-}
-table {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: 12px;
-}
-th {
-  text-align: left;
-  font-weight: 600;
-  width: 140px;
-  padding: 2px 0;
-  vertical-align: top;
-}
-td:last-child {
-  text-align: right;
-  white-space: nowrap;
-  padding-left: 12px;
-}
-tr {
-  border-top: 1px solid var(--soft);
 }
 </style>

@@ -94,6 +94,11 @@ class Fractal(FieldStep):
         """Root mean square of the summed slopes, octaves being independent."""
         return float(np.sqrt(sum((self.roughness * self.lacunarity) ** (2 * o) for o in range(self.octaves))))
 
+    def must_slope(self) -> None:
+        """Raises a ValueError if the noise is one that is flat."""
+        if self.basis == "cells" and self.cells == "number":
+            raise ValueError("a number for each cell has no slope, so its curl is zero; choose another cell value")
+
     @property
     def slope(self) -> float:
         """Root mean square of a component of the gradient of one octave, per lattice cell."""
@@ -204,8 +209,7 @@ class CurlNoise(VectorStart, Fractal):
     normal: Vec3 = param((0, 0, 1), help="The direction without motion", when={"plane": ["across a normal"]})
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
-        if self.basis == "cells" and self.cells == "number":
-            raise ValueError("a number for each cell has no slope, so its curl is zero; choose another cell value")
+        self.must_slope()
         return "vector"
 
     @property

@@ -7,7 +7,7 @@ from scipy.spatial import cKDTree
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.fields.node import Node
-from errant_gust.core.fields.samples import Array, At, Samples, smooth_step
+from errant_gust.core.fields.samples import Array, At, Kind, Samples, smooth_step
 from errant_gust.core.fields.step import FieldStep, VectorStart
 from errant_gust.core.fields.steps.noise import Fractal
 from errant_gust.core.geometry.surface_samples import surface_samples
@@ -114,6 +114,11 @@ class SurfaceSwirl(VectorStart, OnSurface, Fractal):
 
     around: Literal["noise", "a point"] = param("noise", help="Many swirls from a noise, or one whirl around a point")
     point: Vec3 = param((0, 0, 1), unit="m", help="What it whirls around", when={"around": ["a point"]})
+
+    def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:
+        if self.around == "noise":
+            self.must_slope()
+        return "vector"
 
     def feature(self) -> float:
         return Fractal.feature(self) if self.around == "noise" else 0.3 * self.reach
