@@ -132,9 +132,10 @@ const flows = new Map<string, FlowLayers>()
 let framed = ''
 let taken = false
 
+const selectedRegion = computed(() => (study.selection?.kind === 'region' ? study.selection.id : null))
 const selectedId = computed(() => {
   const s = study.selection
-  if (s?.kind === 'shape' || s?.kind === 'region') return s.id
+  if (s?.kind === 'shape') return s.id
   const shape = study.selectedStep?.params.shape
   return typeof shape === 'string' ? shape : null
 })
@@ -157,7 +158,7 @@ function shapesAndRegions() {
   layers.shapes.visible = shows.showShapes
   const parts = { selected: selectedId.value, solid: obstacles.value, outlined: emitting.value }
   drawShapes(layers.shapes, look.scene, study.doc, parts)
-  drawRegions(layers.regions, look.scene, selectedId.value)
+  drawRegions(layers.regions, look.scene, selectedRegion.value)
   const box =
     look.scene && look.scene.facts.shapes.length + look.scene.facts.regions.length ? JSON.stringify(look.box) : ''
   if (box && box !== framed && !taken) {
@@ -403,6 +404,7 @@ watch(
   [
     () => look.scene,
     selectedId,
+    selectedRegion,
     () => shows.showShapes,
     () => JSON.stringify(study.doc?.shapes.map((s) => [s.id, s.kind, s.shown])),
     () => [...obstacles.value, '|', ...emitting.value].join(),

@@ -74,15 +74,18 @@ tr:not(.figures) {
 }
 figure {
   display: inline-block;
+  vertical-align: top;
+  width: 68px;
   margin: 2px 8px 6px 0;
 }
 img {
   display: block;
+  width: 66px;
+  height: 66px;
   border: 1px solid var(--line);
 }
 figcaption {
   font-size: 11px;
   text-align: center;
-  max-width: 90px;
 }
 </style>
