@@ -13,7 +13,7 @@ import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import { iconFor } from './icons'
-import { onTile, tileOf, type Box } from './tiles'
+import { onTile, tileOf, within, type Box } from './tiles'
 
 /** A step of a flow: the slice of the field that it takes, or the flow at this frame with the shapes that it names; its
  * icon until there is a run. */
@@ -54,7 +54,10 @@ function draw() {
   if (taken.value) {
     const { lane, values } = taken.value
     const pixels = paint(values, look.size, look.size, look.laneMapping(lane))
-    c.putImageData(new ImageData(pixels, look.size, look.size), 0, 0)
+    const whole = new OffscreenCanvas(look.size, look.size)
+    whole.getContext('2d')!.putImageData(new ImageData(pixels, look.size, look.size), 0, 0)
+    const [x, y, side] = within(look.swatches!.facts.window, box.value).map((share) => share * look.size)
+    c.drawImage(whole, x, y, side, side, 0, 0, SIZE, SIZE)
     return
   }
   if (!frame.value) return

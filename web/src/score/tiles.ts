@@ -28,6 +28,20 @@ export function onTile(box: Box, size: number) {
   return (x: number, z: number): [number, number] => [((x - x0) / wide) * size, size - ((z - z0) / wide) * size]
 }
 
+/** The square of a slice that a box lies in, as shares of the slice: left, top, side; all of it if it lies outside. */
+export function within(slice: { origin: Vec3; u: Vec3; v: Vec3 }, box: Box): [number, number, number] {
+  const along = (edge: Vec3) => {
+    const axis = edge.findIndex((x) => x !== 0)
+    const share = (x: number) => Math.max(0, Math.min(1, (x - slice.origin[axis]) / edge[axis]))
+    return [share(box.lower[axis]), share(box.upper[axis])]
+  }
+  const [[left, right], [bottom, top]] = [along(slice.u), along(slice.v)]
+  const side = Math.max(right - left, top - bottom)
+  if (side <= 0) return [0, 0, 1]
+  const from = (low: number, high: number) => Math.max(0, Math.min(1 - side, (low + high - side) / 2))
+  return [from(left, right), 1 - side - from(bottom, top), side]
+}
+
 /** The picture of a frame, kept until the frame or its look is another. */
 export function tileOf(frame: Frame, mesh: MeshPart | null, look: FlowLook, box: Box, size: number): ImageData {
   const key = JSON.stringify([box, size, look])
