@@ -365,6 +365,43 @@ def compare(
 
 
 @app.command()
+def diff(
+    a: Annotated[Path, typer.Argument(metavar="RUN_A", help="Folder of a run")],
+    b: Annotated[Path, typer.Argument(metavar="RUN_B", help="Folder of another")],
+) -> None:
+    """What RUN_B's version of the study changed against RUN_A's, as parameters."""
+    from errant_gust.core.runs.frame_store import RunStore
+    from errant_gust.core.study.changes import changes
+    from errant_gust.core.study.document import parse
+
+    old, new = (RunStore(folder).manifest() for folder in (a, b))
+    made = changes(parse(old["study"]), parse(new["study"]), new["flow"])
+    for one in made:
+        print(f"{one.where:40} {one.words}")
+    if not made:
+        print("the same version")
+
+
+@app.command()
+def runs(study: Annotated[str, typer.Option(help="Key of a study; all if left out")] = "") -> None:
+    """Every run of the home folder: state, frames, size, and what its version changed."""
+    from errant_gust.cli.keeping import list_runs
+
+    print("\n".join(list_runs(study)))
+
+
+@app.command()
+def tidy(
+    study: Annotated[str, typer.Option(help="Key of a study; all, and what was deleted, if left out")] = "",
+    yes: Annotated[bool, typer.Option("--yes", help="Free it; otherwise it is only told")] = False,
+) -> None:
+    """Free the space of runs that nobody pinned."""
+    from errant_gust.cli.keeping import tidy as tidy_up
+
+    print("\n".join(tidy_up(study, yes)))
+
+
+@app.command()
 def check(study: StudyArg, as_json: JsonFlag = False) -> None:
     """Findings on a study; exit code 1 if any is an error."""
     from errant_gust.core.checks import findings

@@ -42,5 +42,8 @@ class Run(models.Model):
     ended = models.DateTimeField(null=True)
     worker = models.CharField(max_length=120, default="")  # who computes it, or did last
     bytes = models.BigIntegerField(default=0)  # on disk, when it last ended
+    name = models.CharField(max_length=80, default="")  # its own, if somebody gave it one
+    pinned = models.BooleanField(default=False)  # never freed
+    gone = models.DateTimeField(null=True)  # deleted then; its frames are there until they are freed
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)

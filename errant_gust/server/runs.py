@@ -65,11 +65,26 @@ def start(key: str, flow: str, quality: str) -> Run:
             return run
         ready = RunStore(folder_of(identity)).frames()
         whole = len([f for f in ready if f <= end]) > end - parsed.clock.start
-        run.last, run.message = end, ""
+        run.last, run.message, run.gone = end, "", None
         run.state = "done" if whole else "waiting"
         run.save()
         if not whole:
             _make_room(key)
+    _launch()
+    return run
+
+
+def proceed(run: Run, last: int | None = None) -> Run:
+    """Go on with a run as it was begun, to its end or to a later frame."""
+    with _lock:
+        if last is not None and last > run.last:
+            Run.objects.filter(identity=run.identity).update(last=last)
+            run.last = last
+        if run.identity in _going:  # it goes on when it has come to its old end
+            return run
+        there = max(RunStore(folder_of(run.identity)).frames(), default=-(10**9))
+        run.state, run.message = ("done" if there >= run.last else "waiting"), ""
+        run.save()
     _launch()
     return run
 

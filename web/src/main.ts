@@ -55,6 +55,7 @@ const router = createRouter({
     { path: '/', component: () => import('./views/StudiesView.vue') },
     { path: '/desk/:key', component: () => import('./views/DeskView.vue') },
     { path: '/compare/:key', component: () => import('./views/CompareView.vue') },
+    { path: '/runs/:key?', component: () => import('./views/RunsView.vue') },
     { path: '/handbook', component: () => import('./views/HandbookView.vue') },
     { path: '/:rest(.*)', redirect: '/' },
   ],

@@ -52,6 +52,8 @@ def _work(folder: str, last: int, tell: Tell | None) -> dict[str, str]:
     store = RunStore(place)
     manifest = store.manifest()
     study = document.parse(manifest["study"])
+    if last > study.clock.end:  # somebody wants more of this version than there was when it was begun
+        study = study.model_copy(update={"clock": study.clock.model_copy(update={"end": last})})
     assets = assets_of(manifest)
 
     def report(done: FrameDone) -> None:

@@ -9,6 +9,7 @@ from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.server.api.bakes import router as bakes
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
+from errant_gust.server.api.shelf import router as shelf
 from errant_gust.server.api.studies import router as studies
 from errant_gust.server.revisions import Conflict
 
@@ -17,6 +18,7 @@ api.add_router("", studies)
 api.add_router("", look)
 api.add_router("", runs)
 api.add_router("", bakes)
+api.add_router("", shelf)
 
 
 def problem(error: GustError) -> dict[str, Any]:

@@ -50,7 +50,7 @@ def store_of(identity: str) -> RunStore:
 
 @router.get("/runs", response=list[RunOut])
 def list_runs(request: HttpRequest, study: str) -> Any:
-    return [runs.describe(run) for run in Run.objects.filter(asked=study).order_by("-changed")[:60]]
+    return [runs.describe(run) for run in Run.objects.filter(asked=study, gone=None).order_by("-changed")[:60]]
 
 
 @router.post("/runs", response=RunOut)
@@ -146,7 +146,7 @@ async def events(request: HttpRequest, study: str) -> HttpResponseBase:
     """Server-sent events: the study's runs whenever something about them changes, and the newest revision."""
 
     def look() -> str:
-        found = Run.objects.filter(asked=study).order_by("-changed")[:24]
+        found = Run.objects.filter(asked=study, gone=None).order_by("-changed")[:24]
         head = revisions.get(study).head_id
         said = [RunOut.model_validate(runs.describe(run)).model_dump(mode="json") for run in found]
         return json.dumps({"runs": said, "revision": head})

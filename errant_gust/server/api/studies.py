@@ -14,7 +14,7 @@ from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.listing import catalogue
 from errant_gust.core.study import document
-from errant_gust.server import revisions, study_files
+from errant_gust.server import revisions, shelf, study_files
 from errant_gust.server.api.schemas import Catalogue
 from errant_gust.server.models import Study
 
@@ -216,6 +216,7 @@ def set_aside(request: HttpRequest, key: str, body: Save) -> Any:
 @router.delete("/studies/{key}", response=None)
 def delete(request: HttpRequest, key: str, base: int | None = None) -> None:
     revisions.delete(key, base)
+    shelf.leave(key)
 
 
 @router.post("/studies/{key}/undelete", response=StudyOut)

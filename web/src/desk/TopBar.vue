@@ -92,6 +92,13 @@
       data-testid="open-compare"
       >Compare</router-link
     >
+    <router-link
+      v-if="study.doc?.flows.length"
+      v-tip="'Every run of this study, and what it changed'"
+      :to="`/runs/${study.key}`"
+      data-testid="open-runs"
+      >Runs</router-link
+    >
     <router-link to="/handbook">Handbook</router-link>
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />

@@ -10,6 +10,7 @@
         label="Search studies"
         @input="(v) => (query = v)"
       />
+      <router-link to="/runs" data-testid="open-runs">Runs</router-link>
       <router-link to="/handbook">Handbook</router-link>
       <v-btn variant="outlined" :prepend-icon="mdiUpload" data-testid="import-study" @click="picker?.open()"
         >Import</v-btn

@@ -1,0 +1,367 @@
+<template>
+  <div class="page">
+    <header class="bar">
+      <router-link to="/"><b>Errant Gust</b></router-link
+      ><span class="muted">▸</span>
+      <template v-if="key"
+        ><router-link :to="`/desk/${key}`" data-testid="to-desk">{{ runs[0]?.study_name ?? key }}</router-link
+        ><span class="muted">▸</span><span>Runs</span
+        ><router-link class="all muted" to="/runs" data-testid="all-runs">of all studies</router-link></template
+      >
+      <span v-else>Runs of all studies</span>
+      <span class="sp" />
+      <span v-if="found" class="space num muted" data-testid="shelf-space"
+        >{{ bytes(found.used) }} of {{ bytes(found.budget) }}</span
+      >
+      <v-btn :disabled="!runs.length" variant="outlined" data-testid="open-free" @click="askFree">Free space …</v-btn>
+      <v-btn :disabled="picked.length !== 2" variant="outlined" data-testid="compare-runs" @click="compare"
+        >Compare</v-btn
+      >
+      <v-btn :disabled="picked.length !== 2" variant="outlined" data-testid="diff-runs" @click="diff"
+        >What changed</v-btn
+      >
+      <router-link to="/handbook">Handbook</router-link>
+    </header>
+    <main>
+      <p v-if="problem" class="problem" role="alert" data-testid="shelf-problem">{{ problem }}</p>
+      <p v-if="found?.warning" class="warning" role="status" data-testid="shelf-warning">{{ found.warning }}</p>
+      <p v-if="found && !runs.length" class="muted" data-testid="shelf-empty">
+        No run yet. <router-link :to="key ? `/desk/${key}` : '/'">Run a flow on the Desk</router-link>: every version
+        that is run stays here, with what it changed.
+      </p>
+      <v-table v-if="runs.length" density="compact" class="shelf">
+        <thead>
+          <tr>
+            <th></th>
+            <th></th>
+            <th>Run</th>
+            <th>Changed against the one before</th>
+            <th>State</th>
+            <th class="right">Frames</th>
+            <th class="right">A frame</th>
+            <th class="right">Size</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in runs" :key="r.identity" :data-testid="`run-${r.identity}`" :data-state="r.state">
+            <td>
+              <TickBox
+                :model-value="picked.includes(r.identity)"
+                :label="`Choose ${title(r)}`"
+                :testid="`pick-${r.identity}`"
+                @update:model-value="pick(r.identity)"
+              />
+            </td>
+            <td class="shot">
+              <img
+                v-if="r.frames.length"
+                :src="`/api/runs/${r.identity}/picture?${seen(r)}`"
+                :alt="`The flow ${r.flow} in the middle of its run`"
+                width="112"
+                height="70"
+                loading="lazy"
+              />
+            </td>
+            <td class="who">
+              <TextLine
+                :model-value="title(r)"
+                :label="`Name of the run of ${r.flow}`"
+                :testid="`name-${r.identity}`"
+                @update:model-value="(name) => tell(r, { name: name.trim() === r.flow ? '' : name })"
+              />
+              <span class="muted"
+                ><router-link v-if="!key" :to="`/runs/${r.study}`">{{ r.study_name }}</router-link
+                >{{ key ? '' : ' · ' }}{{ r.name ? `${r.flow}, ` : '' }}{{ r.quality }}, {{ when(r) }}</span
+              >
+            </td>
+            <td class="what" :data-testid="`changes-${r.identity}`">
+              <span v-for="c in changeWords(r)" :key="c" :class="{ muted: !r.changes.length }">{{ c }}</span>
+            </td>
+            <td class="state">
+              <span :class="{ bad: r.state === 'failed' }">{{ stateWords(r) }}</span>
+              <template v-if="r.state === 'running'">
+                <v-progress-linear
+                  :model-value="share(r)"
+                  height="4"
+                  color="success"
+                  :aria-label="`${Math.round(share(r))} % of ${title(r)}`"
+                />
+                <span v-if="r.left !== null" class="muted num">{{ Math.max(1, Math.round(r.left)) }} s left</span>
+              </template>
+              <span v-else-if="r.worker" class="muted">on {{ r.worker }}</span>
+            </td>
+            <td class="right num">
+              {{ r.frames.length }}<span class="muted"> to {{ r.last }}</span>
+            </td>
+            <td class="right num">{{ r.each ? `${shown(1000 * r.each, 2)} ms` : '' }}</td>
+            <td class="right num">{{ r.bytes ? bytes(r.bytes) : '' }}</td>
+            <td class="acts">
+              <button
+                v-tip="r.pinned ? 'Pinned: never freed' : 'Pin: it is never freed'"
+                :aria-label="`Pin ${title(r)}`"
+                :aria-pressed="r.pinned"
+                :data-testid="`pin-${r.identity}`"
+                @click="tell(r, { pinned: !r.pinned })"
+              >
+                <v-icon :icon="r.pinned ? mdiPin : mdiPinOutline" size="18" />
+              </button>
+              <v-menu location="bottom end">
+                <template #activator="{ props }">
+                  <button v-bind="props" :aria-label="`More for ${title(r)}`" :data-testid="`more-${r.identity}`">
+                    ⋯
+                  </button>
+                </template>
+                <v-list density="compact">
+                  <v-list-item v-if="isBusy(r)" title="Stop" data-testid="act-stop" @click="stop(r)" />
+                  <v-list-item v-else title="Continue" data-testid="act-continue" @click="proceed(r)" />
+                  <v-list-item title="Continue to a later frame …" data-testid="act-further" @click="further = r" />
+                  <v-list-item title="Put its version back into the study" data-testid="act-put" @click="putBack(r)" />
+                  <v-list-item title="Delete" data-testid="act-delete" @click="remove(r)" />
+                </v-list>
+              </v-menu>
+            </td>
+          </tr>
+        </tbody>
+      </v-table>
+    </main>
+    <v-dialog :model-value="!!further" width="360" @update:model-value="further = null">
+      <v-card v-if="further" class="ask">
+        <h2>To a later frame</h2>
+        <p class="muted">The version of the study stays the one of the run, whatever the study is now.</p>
+        <NumberField
+          :value="further.last"
+          unit=""
+          label="Last frame"
+          :low="further.last"
+          integer
+          testid="further-last"
+          @change="(v) => (until = v)"
+        />
+        <v-btn variant="outlined" data-testid="further-go" @click="goFurther">Continue</v-btn>
+      </v-card>
+    </v-dialog>
+    <v-dialog v-model="freeing" width="520">
+      <v-card class="ask" data-testid="free-dialog">
+        <h2>Free space</h2>
+        <p v-if="!victims.length">Nothing would go: every run is pinned, or goes on.</p>
+        <template v-else>
+          <p>
+            {{ victims.length }} runs that nobody pinned, {{ bytes(victims.reduce((sum, r) => sum + r.bytes, 0)) }}.
+            Their frames cannot be brought back, but computed again.
+          </p>
+          <ul>
+            <li v-for="r in victims.slice(0, 12)" :key="r.identity">
+              {{ r.study_name }} · {{ title(r) }}, {{ r.quality }}: {{ bytes(r.bytes) }}
+            </li>
+            <li v-if="victims.length > 12" class="muted">and {{ victims.length - 12 }} more</li>
+          </ul>
+          <v-btn variant="outlined" color="error" data-testid="free-go" @click="free">Free it</v-btn>
+        </template>
+      </v-card>
+    </v-dialog>
+    <v-dialog :model-value="!!changed" width="620" @update:model-value="changed = null">
+      <v-card v-if="changed" class="ask" data-testid="diff-dialog">
+        <h2>What changed</h2>
+        <p class="muted">{{ changed.words }}</p>
+        <v-table density="compact">
+          <tbody>
+            <tr v-for="c in changed.found" :key="c.where + c.what">
+              <th>{{ c.place }}</th>
+              <td>{{ c.what }}</td>
+            </tr>
+          </tbody>
+        </v-table>
+        <p v-if="!changed.found.length">Nothing that the flow depends on.</p>
+      </v-card>
+    </v-dialog>
+    <v-snackbar v-model="undoing" timeout="8000"
+      >{{ done
+      }}<template #actions
+        ><v-btn v-if="gone" color="warning" data-testid="undelete" @click="back">Undo</v-btn></template
+      ></v-snackbar
+    >
+  </div>
+</template>
+
+<script setup lang="ts">
+import { mdiPin, mdiPinOutline } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call } from '../api/client'
+import TextLine from '../controls/TextLine.vue'
+import TickBox from '../controls/TickBox.vue'
+import NumberField from '../inspector/NumberField.vue'
+import { bytes, shown } from '../lib/quantity'
+import { changeWords, isBusy, stateWords, useShelf, type ChangeOut, type ShelfRun } from '../shelf/shelf'
+
+const route = useRoute()
+const router = useRouter()
+const key = computed(() => String(route.params.key ?? ''))
+const { found, problem, load, act, runs } = useShelf(key)
+watch(key, load)
+document.title = 'Runs · Errant Gust'
+
+const title = (r: ShelfRun) => r.name || r.flow
+const when = (r: ShelfRun) =>
+  new Date(r.created).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' }).replace(/,/g, '')
+const share = (r: ShelfRun) => (100 * r.frames.length) / Math.max(1, r.last)
+/** The picture is asked for again when there are many more frames. */
+const seen = (r: ShelfRun) => `n=${2 ** Math.floor(Math.log2(r.frames.length + 1))}`
+
+const picked = ref<string[]>([])
+const pick = (id: string) => {
+  picked.value = picked.value.includes(id) ? picked.value.filter((x) => x !== id) : [...picked.value, id].slice(-2)
+}
+watch(runs, (all) => {
+  picked.value = picked.value.filter((id) => all.some((r) => r.identity === id))
+})
+/** The two that are chosen, the earlier first. */
+const pair = computed(() => [...runs.value].reverse().filter((r) => picked.value.includes(r.identity)))
+
+const tell = (r: ShelfRun, body: { name?: string; pinned?: boolean }) =>
+  act(() => call('PATCH', `/runs/${r.identity}`, body))
+const stop = (r: ShelfRun) => act(() => call('POST', `/runs/${r.identity}/stop`))
+const proceed = (r: ShelfRun, last?: number) => act(() => call('POST', `/runs/${r.identity}/continue`, { last }))
+const further = ref<ShelfRun | null>(null)
+const until = ref(0)
+watch(further, (r) => {
+  if (r) until.value = r.last
+})
+async function goFurther() {
+  const r = further.value
+  further.value = null
+  if (r) await proceed(r, until.value)
+}
+
+const undoing = ref(false)
+const done = ref('')
+const gone = ref('')
+async function remove(r: ShelfRun) {
+  if (!(await act(() => call('DELETE', `/runs/${r.identity}`)))) return
+  done.value = `Deleted ${title(r)}`
+  gone.value = r.identity
+  undoing.value = true
+}
+async function back() {
+  undoing.value = false
+  await act(() => call('POST', `/runs/${gone.value}/undelete`))
+}
+async function putBack(r: ShelfRun) {
+  if (!(await act(() => call('POST', `/runs/${r.identity}/put-back`)))) return
+  gone.value = ''
+  done.value = `${r.study_name} is again as ${title(r)} was made of; undo on the Desk takes it back`
+  undoing.value = true
+}
+
+const freeing = ref(false)
+const victims = ref<ShelfRun[]>([])
+async function askFree() {
+  await act(async () => {
+    victims.value = await call<ShelfRun[]>('GET', `/shelf/free?study=${encodeURIComponent(key.value)}`)
+    freeing.value = true
+  })
+}
+async function free() {
+  freeing.value = false
+  let came = 0
+  const ok = await act(async () => {
+    const said = await call<{ bytes: number }>('POST', '/shelf/free', { runs: victims.value.map((r) => r.identity) })
+    came = said.bytes
+  })
+  if (!ok) return
+  gone.value = ''
+  done.value = `${bytes(came)} are free`
+  undoing.value = true
+}
+
+const changed = ref<{ words: string; found: ChangeOut[] } | null>(null)
+async function diff() {
+  const [a, b] = pair.value
+  await act(async () => {
+    const made = await call<ChangeOut[]>('GET', `/runs/${b.identity}/changes?against=${a.identity}`)
+    changed.value = { words: `from ${title(a)}, ${when(a)}, to ${title(b)}, ${when(b)}`, found: made }
+  })
+}
+function compare() {
+  const [a, b] = pair.value
+  void router.push({ path: `/compare/${b.study}`, query: { panes: `${a.identity}:,${b.identity}:` } })
+}
+</script>
+
+<style scoped>
+.all {
+  font-size: 12px;
+}
+.space {
+  font-size: 12px;
+}
+.problem {
+  color: rgb(var(--v-theme-error));
+}
+.warning {
+  color: rgb(var(--v-theme-warning));
+  font-weight: 600;
+}
+.shelf {
+  background: var(--card);
+  border: 1px solid var(--line);
+}
+.shelf th {
+  padding: 0 8px !important;
+}
+.shelf td {
+  padding: 6px 8px !important;
+  vertical-align: middle;
+  font-size: 12px;
+}
+.shot {
+  width: 120px;
+}
+.shot img {
+  display: block;
+  border: 1px solid var(--line);
+}
+.who {
+  width: 190px;
+}
+.what span {
+  display: block;
+}
+.state {
+  width: 150px;
+}
+.state > span {
+  display: block;
+}
+.bad {
+  color: rgb(var(--v-theme-error));
+}
+.right {
+  text-align: right !important;
+  white-space: nowrap;
+}
+.acts {
+  white-space: nowrap;
+  text-align: right;
+}
+.acts button {
+  padding: 2px 6px;
+}
+.ask {
+  padding: 16px 18px;
+  display: grid;
+  gap: 10px;
+}
+.ask h2 {
+  font-size: 16px;
+}
+.ask ul {
+  padding-left: 18px;
+  font-size: 12px;
+}
+.ask th {
+  text-align: left;
+  white-space: nowrap;
+}
+</style>
