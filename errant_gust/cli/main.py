@@ -365,6 +365,54 @@ def compare(
 
 
 @app.command()
+def sweep(
+    study: StudyArg,
+    flow: Annotated[str, typer.Option(help="Id of a flow")],
+    vary: Annotated[
+        list[str],
+        typer.Option(help="PATH=1,2,3 or PATH=low:high:count, or PATH=low:high with --samples; several are combined"),
+    ],
+    out: Annotated[Path, typer.Option(help="Folder of the runs, the table sweep.json and contact.png")],
+    quality: Annotated[str, typer.Option(help="preview or full")] = "preview",
+    samples: Annotated[int, typer.Option(help="Draws from the ranges (Latin hypercube) in place of all values")] = 0,
+    seed: Annotated[int, typer.Option(help="Of the draws")] = 1,
+    frame: Annotated[int | None, typer.Option(help="That is read and shown; the last if left out")] = None,
+    workers: Annotated[int, typer.Option(help="Runs at a time, here or on the engine")] = 1,
+    dry: Annotated[bool, typer.Option("--dry", help="Only say what it would be")] = False,
+) -> None:
+    """The same study with other values, a run each; exit code 1 if one of them failed."""
+    from errant_gust.cli import sweeping
+    from errant_gust.core.runs.sweep import READINGS, label, read_vary
+
+    if quality not in ("preview", "full"):
+        raise GustError(f"'{quality}' is not a quality", where="--quality", fix="one of: preview, full")
+    plan = open_plan(study)
+    clock = plan.study.clock
+    if frame is not None and not clock.start <= frame <= clock.end:
+        raise GustError(f"{frame} is not a frame", where="--frame", fix=f"{clock.start} to {clock.end}")
+    made = sweeping.prepared(plan, flow, [read_vary(text) for text in vary], samples, seed)
+    print(sweeping.forecast(plan, flow, quality, len(made), out))
+    if dry:
+        print("\n".join(label(values) for values, _ in made))
+        return
+    done = 0
+
+    def tell(one: Any) -> None:
+        nonlocal done
+        done += 1
+        why = f": {one.message}" if one.state != "done" else ""
+        print(f"{done} of {len(made)}  {label(one.values)}  {one.state}{why}", flush=True)
+
+    found = sweeping.swept(plan, flow, quality, made, out, workers, frame, tell)
+    print("  ".join(f"{name:>10}" for name in READINGS))
+    for one in found:
+        print("  ".join(f"{one.readings[name]:10.4g}" for name in READINGS), " ", label(one.values))
+    print(sweeping.write(found, plan, flow, out, clock.end if frame is None else frame))
+    if any(one.state != "done" for one in found):
+        raise typer.Exit(1)
+
+
+@app.command()
 def diff(
     a: Annotated[Path, typer.Argument(metavar="RUN_A", help="Folder of a run")],
     b: Annotated[Path, typer.Argument(metavar="RUN_B", help="Folder of another")],

@@ -95,13 +95,18 @@ def _work(folder: str, last: int, tell: Tell | None) -> dict[str, str]:
     return {"state": "done", "message": ""}
 
 
+def on_engine(scheduler: str | None, folder: Path, last: int, tell: Tell | None = None) -> dict[str, str]:
+    """Do the job on a Dask cluster, or here without one, and wait for it."""
+    return _on_cluster(scheduler, folder, last, tell) if scheduler else _safely(folder, last, tell)
+
+
 def submit(folder: Path, last: int, finished: Callable[[dict[str, str]], None], tell: Tell | None = None) -> None:
     """Start the job on the engine; `finished` is called from another thread, whatever happens, and `tell` whenever a
     frame is done. A stop that is asked for from now on holds."""
     (folder / "stop").unlink(missing_ok=True)
     scheduler = os.environ.get("ERRANT_GUST_SCHEDULER")
-    run = (lambda: _on_cluster(scheduler, folder, last, tell)) if scheduler else (lambda: _safely(folder, last, tell))
-    threading.Thread(target=lambda: finished(run()), daemon=True, name="gust-run").start()
+    run = lambda: finished(on_engine(scheduler, folder, last, tell))  # noqa: E731
+    threading.Thread(target=run, daemon=True, name="gust-run").start()
 
 
 def _safely(folder: Path, last: int, tell: Tell | None) -> dict[str, str]:

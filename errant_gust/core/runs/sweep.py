@@ -1,0 +1,214 @@
+"""Sweeps: the same study with other values, a run each, told apart by readings and a contact sheet."""
+
+import itertools
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from errant_gust.core.errors import StudyError, nearest
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.flows.results import MeshData, Points, Result, VolumeResult
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.study import document
+from errant_gust.core.study.changes import value as words_of
+from errant_gust.core.study.depends import Depends
+from errant_gust.core.study.parameters import describe
+from errant_gust.core.study.registry import FIELD, shape_class, step_class
+
+MOST = 512
+"""Runs of one sweep."""
+NUMBER = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?")
+
+
+@dataclass(frozen=True)
+class Vary:
+    """A parameter by its path, and the values that it takes; with `ends` any between the two, drawn by samples."""
+
+    path: str
+    values: tuple[Any, ...]
+    ends: tuple[float, float] | None = None
+
+
+def read_vary(text: str) -> Vary:
+    """`fields.gusts.noise.seed=1,2,3` a list, `=0.2:2:5` five even values, `=0.2:2` any between (for samples);
+    several numbers in brackets are a vector: `=[0 0 1],[1 0 0]`."""
+    path, equals, given = text.partition("=")
+    path = path.strip()
+    if not equals or not given.strip() or not path:
+        raise StudyError(f"'{text}' varies nothing", where="--vary", fix="right would be fields.gusts.noise.seed=1,2,3")
+    parts = given.strip().split(":")
+    if len(parts) in (2, 3) and all(NUMBER.fullmatch(p.strip()) for p in parts):
+        low, high = float(parts[0]), float(parts[1])
+        if len(parts) == 2:
+            return Vary(path, (), (low, high))
+        count = float(parts[2])
+        if count != int(count) or not 2 <= count <= MOST:
+            raise StudyError(f"{parts[2]} is no number of values", where=path, fix=f"right would be 2 to {MOST}")
+        return Vary(path, tuple(float(f"{v:.6g}") for v in np.linspace(low, high, int(count))))
+    return Vary(path, tuple(_value(v) for v in re.split(r",(?![^\[]*\])", given)))
+
+
+def _value(text: str) -> Any:
+    text = text.strip()
+    if text.startswith("[") and text.endswith("]"):
+        return [float(v) for v in re.split(r"[ ,]+", text[1:-1].strip())]
+    if NUMBER.fullmatch(text):
+        number = float(text)
+        return int(number) if re.fullmatch(r"[-+]?\d+", text) else number
+    return {"on": True, "off": False, "true": True, "false": False}.get(text.lower(), text)
+
+
+def combinations(varies: list[Vary], samples: int = 0, seed: int = 1) -> list[dict[str, Any]]:
+    """All values with all others; with `samples` so many draws in a Latin hypercube (McKay, Beckman, Conover 1979):
+    each of as many even parts of every range is met once, lists in turn."""
+    if not varies:
+        raise StudyError("nothing varies", where="--vary", fix="right would be fields.gusts.noise.seed=1,2,3")
+    twice = [v.path for v in varies if [w.path for w in varies].count(v.path) > 1]
+    if twice:
+        raise StudyError("varies twice", where=twice[0], fix="name all its values at once")
+    if samples:
+        if not 1 <= samples <= MOST:
+            raise StudyError(f"{samples} samples", where="--samples", fix=f"right would be 1 to {MOST}")
+        rng = np.random.default_rng(seed)
+        columns = {v.path: _drawn(v, samples, rng) for v in varies}
+        return [{path: column[n] for path, column in columns.items()} for n in range(samples)]
+    for vary in varies:
+        if vary.ends is not None:
+            raise StudyError(
+                "is a range without a number of values", where=vary.path, fix="low:high:count, or --samples for draws"
+            )
+    total = int(np.prod([len(v.values) for v in varies]))
+    if total > MOST:
+        raise StudyError(f"that would be {total:,} runs", where="--vary", fix=f"at most {MOST}, or --samples for draws")
+    return [
+        dict(zip([v.path for v in varies], values, strict=True))
+        for values in itertools.product(*(v.values for v in varies))
+    ]
+
+
+def _drawn(vary: Vary, samples: int, rng: np.random.Generator) -> list[Any]:
+    order = rng.permutation(samples)
+    if vary.ends is None:
+        return [vary.values[int(k) % len(vary.values)] for k in order]
+    low, high = vary.ends
+    places = low + (order + rng.random(samples)) / samples * (high - low)
+    return [float(f"{p:.6g}") for p in places]
+
+
+def variant(study: document.Study, values: dict[str, Any]) -> document.Study:
+    """The study with these values in their places; a StudyError names a path that is none."""
+    data = document.dump(study)
+    for path, value in values.items():
+        study.raw(path, path)  # says what is wrong with the path
+        room, *rest = path.split(".")
+        part = next(p for p in data[room] if p["id"] == rest[0])
+        if room == "regions":
+            where = part["bounds"] if rest[1] == "padding" else part
+            if rest[1] not in ("voxel_size", "padding", "turn"):
+                raise StudyError("is nothing that a region has", where=path, fix="voxel_size, padding or turn")
+        elif room == "shapes":
+            where = part.setdefault("params", {})
+            _known(path, shape_class(part["kind"]), rest[1])
+        else:
+            step = next(s for s in part["steps"] if s["id"] == rest[1])
+            where = step.setdefault("params", {})
+            sort = FIELD if room == "fields" else part["kind"]
+            _known(path, step_class(step["op"], sort, path), rest[2])
+        where[rest[-1]] = value
+    return document.parse(data)
+
+
+def _known(path: str, cls: Any, name: str) -> None:
+    names = [e["name"] for e in describe(cls)] if cls is not None else [name]
+    if name not in names:
+        raise StudyError("is no parameter of it", where=path, fix=nearest(name, names))
+
+
+def label(values: dict[str, Any]) -> str:
+    """What tells one run of a sweep from the others: `seed 2, feature size 0.5`."""
+    return ", ".join(f"{path.split('.')[-1].replace('_', ' ')} {words_of(v, '')}" for path, v in values.items())
+
+
+def variable(study: document.Study, flow: str) -> Iterator[tuple[str, dict[str, Any], Any]]:
+    """(path, entry, value now) of the parameters that a sweep of a flow may vary: numbers, choices, switches and
+    fields of what it depends on."""
+    walk = Depends(study)
+    walk.flow(flow)
+    lanes = [*(("fields", FIELD, f) for f in study.fields), *(("flows", f.kind, f) for f in study.flows)]
+    for room, sort, lane in lanes:
+        if f"{room[:-1]}:{lane.id}" not in walk.parts:
+            continue
+        for step in lane.steps:
+            if step.on:
+                yield from _entries(f"{room}.{lane.id}.{step.id}", step_class(step.op, sort, ""), step.params)
+    for shape in study.shapes:
+        cls = shape_class(shape.kind)
+        if f"shape:{shape.id}" in walk.parts and cls is not None:
+            yield from _entries(f"shapes.{shape.id}", cls, shape.params)
+
+
+def _entries(where: str, cls: Any, params: dict[str, Any]) -> Iterator[tuple[str, dict[str, Any], Any]]:
+    for entry in describe(cls):
+        now = params.get(entry["name"], entry["default"])
+        if entry["type"] in ("number", "integer", "choice", "switch", "field") and not isinstance(now, dict):
+            yield f"{where}.{entry['name']}", entry, now
+
+
+# readings -----------------------------------------------------------------------------------------------------------
+
+READINGS = ("amount", "top", "spread", "fastest", "mean speed")
+"""What is told of every run on a frame: points, or density times m³, or square metres; the greatest height in m; the
+root mean square distance from its middle in m; speeds in m/s."""
+
+
+def readings_of(store: RunStore, frame: int, result: Result) -> dict[str, float]:
+    """`READINGS` of a result on a frame; 0 of what there is none of."""
+    if isinstance(result, VolumeResult):
+        return _of_volume(store, frame, result)
+    found: Any = result.read(store, frame)
+    if isinstance(found, MeshData):
+        return _of_mesh(found)
+    return _of_points(found)
+
+
+def _told(amount: float, places: Array, weights: Array | None, speed: Array) -> dict[str, float]:
+    if not len(places):
+        return dict.fromkeys(READINGS, 0.0)
+    middle = np.average(places, axis=0, weights=weights)
+    spread = float(np.sqrt(np.average(((places - middle) ** 2).sum(axis=1), weights=weights)))
+    mean = float(np.average(speed, weights=weights))
+    return dict(zip(READINGS, (amount, float(places[:, 2].max()), spread, float(speed.max()), mean), strict=True))
+
+
+def _of_points(found: Points) -> dict[str, float]:
+    places = found.position.astype(np.float64)
+    return _told(float(found.count), places, None, np.linalg.norm(found.velocity, axis=1))
+
+
+def _of_mesh(found: MeshData) -> dict[str, float]:
+    corners = found.vertices[found.faces].astype(np.float64)
+    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    area = 0.5 * np.linalg.norm(normal, axis=1)
+    v = found.channels.get("velocity")
+    speed = np.linalg.norm(v, axis=1)[found.faces].mean(axis=1) if v is not None else np.zeros(len(area))
+    some = area > 0
+    return _told(float(area.sum()), corners.mean(axis=1)[some], area[some], speed[some])
+
+
+def _of_volume(store: RunStore, frame: int, result: VolumeResult) -> dict[str, float]:
+    grids = result.read(store, frame).grids
+    region = result.region(store, frame)
+    values = next((grids[n].values for n in ("density", "smoke") if n in grids), None)
+    v = next((g.values for g in grids.values() if g.values.ndim == 4), None)
+    if values is None:
+        values = np.ones(region.shape, np.float32)
+    full = values > 1e-3 * max(float(values.max()), 1e-9)
+    if not full.any():
+        return dict.fromkeys(READINGS, 0.0)
+    own = (np.argwhere(full) + 0.5) * region.voxel_size + np.array(region.lower)
+    speed = np.linalg.norm(v[full], axis=1) if v is not None else np.zeros(int(full.sum()))
+    amount = float(values.sum(dtype=np.float64)) * region.voxel_size**3
+    return _told(amount, own @ region.axes.T, values[full].astype(np.float64), speed)
