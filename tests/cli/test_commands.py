@@ -311,3 +311,65 @@ def test_a_shape_that_a_lane_makes_is_written_a_file_a_frame(tmp_path):
     said = gust("shape", "blown_bubbles", "--shape", "globe", "--to", tmp_path / "x", "--voxel", "-1", check=False)
     assert said.returncode == 2
     assert "no voxel size" in said.stderr
+
+
+def swept(folder):
+    return {json.dumps(r["values"]): r for r in json.loads((folder / "sweep.json").read_text())["runs"]}
+
+
+def test_a_sweep_is_told_before_run_read_and_continued(tmp_path):
+    out, file = tmp_path / "out", tmp_path / "s.gust.json"
+    flow = {
+        **lane("dust", ("emit", {"shape": "ball", "rate": 3000}), ("carry", {"field": "wind"})),
+        "kind": "particles",
+    }
+    made = data(lane("wind", ("wind", {"speed": 1})), flows=[flow], clock={"fps": 24, "start": 1, "end": 5})
+    file.write_text(json.dumps(made))
+    vary = ("--flow", "dust", "--vary", "fields.wind.s0.speed=1:3:3", "--vary", "shapes.ball.radius=0.2,0.4")
+    told = gust("sweep", file, *vary, "--out", out, "--dry").stdout
+    assert told.startswith("6 runs")
+    assert "speed 3, radius 0.4" in told
+    assert not out.exists(), "it is only told"
+    said = gust("sweep", file, *vary, "--out", out, "--workers", "2").stdout
+    assert "6 of 6" in said
+    found = swept(out)
+    assert len(found) == 6
+    fast = next(r for r in found.values() if r["values"] == {"fields.wind.s0.speed": 3.0, "shapes.ball.radius": 0.2})
+    assert fast["fastest"] == pytest.approx(3.0, rel=1e-3)
+    assert (out / "contact.png").read_bytes().startswith(b"\x89PNG")
+
+    # one more value: what is there is not computed again
+    before = {p: p.stat().st_mtime_ns for p in out.rglob("*") if p.is_file() and "frames" in p.parts}
+    gust("sweep", file, *vary[:4], "--vary", "shapes.ball.radius=0.2,0.4,0.5", "--out", out)
+    assert len(swept(out)) == 9
+    assert all(p.stat().st_mtime_ns == t for p, t in before.items())
+    first, second = (out / r["run"] for r in list(swept(out).values())[:2])
+    assert "Radius 0.2 m → 0.4 m" in gust("diff", first, second).stdout
+
+
+def test_a_run_of_a_sweep_that_fails_is_kept_apart(tmp_path):
+    flow = {
+        **lane("dust", ("emit", {"shape": "ball", "rate": 3000}), ("carry", {"field": "wind"})),
+        "kind": "particles",
+    }
+    made = data(lane("wind", ("wind", {"speed": 1})), flows=[flow], clock={"fps": 24, "start": 1, "end": 3})
+    (tmp_path / "s.gust.json").write_text(json.dumps(made))
+    rates = ("--flow", "dust", "--vary", "flows.dust.s0.rate=1000,1e12", "--out", tmp_path / "out")
+    done = gust("sweep", tmp_path / "s.gust.json", *rates, check=False)
+    assert done.returncode == 1
+    assert "failed: " in done.stdout
+    states = [r["state"] for r in swept(tmp_path / "out").values()]
+    assert states == ["done", "failed"]
+
+
+def test_runs_of_the_home_folder_are_listed_and_tidied(tmp_path):
+    env = {**os.environ, "ERRANT_GUST_HOME": str(tmp_path / "home")}
+
+    def ours(*args):
+        done = subprocess.run([str(ROOT / "gust"), *args], capture_output=True, text=True, env=env)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    assert ours("runs").startswith("0 runs, 0.0 MB of")
+    assert "0.0 MB in 0 runs would come free" in ours("tidy")
+    assert "0.0 MB are free" in ours("tidy", "--yes")
