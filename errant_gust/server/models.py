@@ -44,6 +44,8 @@ class Run(models.Model):
     bytes = models.BigIntegerField(default=0)  # on disk, when it last ended
     name = models.CharField(max_length=80, default="")  # its own, if somebody gave it one
     pinned = models.BooleanField(default=False)  # never freed
+    sweep = models.CharField(max_length=40, default="", db_index=True)  # the sweep that it is of, if it is of one
+    values = models.JSONField(default=dict)  # by path, what the sweep set for it
     gone = models.DateTimeField(null=True)  # deleted then; its frames are there until they are freed
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)

@@ -53,7 +53,8 @@ def start(key: str, flow: str, quality: str) -> Run:
     run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
     run.asked.add(study)
     if quality == "preview":
-        for other in Run.objects.filter(study=study, flow=flow, quality=quality).exclude(identity=identity):
+        others = Run.objects.filter(study=study, flow=flow, quality=quality, sweep="")
+        for other in others.exclude(identity=identity):
             stop(other)
     with _lock:
         if identity in _going:
@@ -67,6 +68,8 @@ def start(key: str, flow: str, quality: str) -> Run:
         whole = len([f for f in ready if f <= end]) > end - parsed.clock.start
         run.last, run.message, run.gone = end, "", None
         run.state = "done" if whole else "waiting"
+        if ready and not run.bytes:  # its frames were there before its row was
+            run.bytes = RunStore(folder_of(identity)).bytes()
         run.save()
         if not whole:
             _make_room(key)

@@ -57,7 +57,8 @@ def shelf(study: str = "") -> dict[str, Any]:
         earlier = before.get((run.study_id, run.flow), "")
         before[run.study_id, run.flow] = run.identity
         told.append(describe(run, earlier))
-    return {"runs": told[::-1], **space()}
+    named = Study.objects.filter(key=study).values_list("name", flat=True).first() if study else ""
+    return {"runs": told[::-1], "study_name": named or study, **space()}
 
 
 def describe(run: Run, earlier: str = "") -> dict[str, Any]:
@@ -72,7 +73,6 @@ def describe(run: Run, earlier: str = "") -> dict[str, Any]:
     return {
         **said, "name": run.name, "pinned": run.pinned, "study_name": run.study.name, "created": run.created,
         "against": earlier, "changes": [*first, *more], "same": bool(earlier) and not made,
-        "bytes": said["bytes"] or (RunStore(runs.folder_of(run.identity)).bytes() if said["frames"] else 0),
     }  # fmt: skip
 
 

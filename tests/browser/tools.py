@@ -41,6 +41,13 @@ def choose(page: Page, name: str, value: str) -> None:
     chosen(page, name, value)
 
 
+def find(page: Page, name: str, text: str, value: str) -> None:
+    """Take one of many by typing a part of its name."""
+    page.get_by_test_id(name).locator("input").fill(text)
+    page.locator(f'.v-overlay--active [data-option="{value}"]').click()
+    chosen(page, name, value)
+
+
 def chosen(page: Page, name: str, value: str) -> None:
     expect(page.get_by_test_id(name)).to_have_attribute("data-value", value)
 

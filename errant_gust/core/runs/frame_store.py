@@ -11,7 +11,7 @@ import re
 import shutil
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, cast
 
@@ -176,7 +176,13 @@ class RunStore:
                 shutil.rmtree(path, ignore_errors=True)
 
     def bytes(self) -> int:
-        return sum(f.stat().st_size for f in self.folder.rglob("*") if f.is_file())
+        """On disk; files that go meanwhile are nothing."""
+        total = 0
+        for folder, _, files in os.walk(self.folder):  # passes over folders that have gone
+            for name in files:
+                with suppress(OSError):
+                    total += os.stat(os.path.join(folder, name)).st_size
+        return total
 
     @contextmanager
     def alone(self) -> Iterator[None]:

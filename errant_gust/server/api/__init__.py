@@ -11,6 +11,7 @@ from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.shelf import router as shelf
 from errant_gust.server.api.studies import router as studies
+from errant_gust.server.api.sweeps import router as sweeps
 from errant_gust.server.revisions import Conflict
 
 api = NinjaAPI(title="Errant Gust", version="1", docs_url=None)
@@ -19,6 +20,7 @@ api.add_router("", look)
 api.add_router("", runs)
 api.add_router("", bakes)
 api.add_router("", shelf)
+api.add_router("", sweeps)
 
 
 def problem(error: GustError) -> dict[str, Any]:
@@ -33,7 +35,7 @@ def conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
 
 @api.exception_handler(GustError)
 def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
-    missing = error.what.startswith("there is no study") or error.what.startswith("there is no run")
+    missing = error.what.startswith(("there is no study", "there is no run", "there is no sweep"))
     return api.create_response(request, problem(error), status=404 if missing else 422)
 
 

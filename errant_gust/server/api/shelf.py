@@ -27,6 +27,7 @@ class ShelfRun(RunOut):
 
 class Shelf(Schema):
     runs: list[ShelfRun]
+    study_name: str
     used: int
     budget: int
     free: int

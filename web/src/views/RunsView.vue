@@ -4,7 +4,7 @@
       <router-link to="/"><b>Errant Gust</b></router-link
       ><span class="muted">▸</span>
       <template v-if="key"
-        ><router-link :to="`/desk/${key}`" data-testid="to-desk">{{ runs[0]?.study_name ?? key }}</router-link
+        ><router-link :to="`/desk/${key}`" data-testid="to-desk">{{ found?.study_name ?? key }}</router-link
         ><span class="muted">▸</span><span>Runs</span
         ><router-link class="all muted" to="/runs" data-testid="all-runs">of all studies</router-link></template
       >
@@ -13,6 +13,7 @@
       <span v-if="found" class="space num muted" data-testid="shelf-space"
         >{{ bytes(found.used) }} of {{ bytes(found.budget) }}</span
       >
+      <v-btn v-if="key" variant="outlined" data-testid="open-sweep" @click="sweeping = true">Sweep …</v-btn>
       <v-btn :disabled="!runs.length" variant="outlined" data-testid="open-free" @click="askFree">Free space …</v-btn>
       <v-btn :disabled="picked.length !== 2" variant="outlined" data-testid="compare-runs" @click="compare"
         >Compare</v-btn
@@ -28,6 +29,12 @@
       <p v-if="found && !runs.length" class="muted" data-testid="shelf-empty">
         No run yet. <router-link :to="key ? `/desk/${key}` : '/'">Run a flow on the Desk</router-link>: every version
         that is run stays here, with what it changed.
+      </p>
+      <p v-if="sweeps.length" class="sweeps">
+        <span class="muted">Sweeps</span>
+        <router-link v-for="s in sweeps" :key="s.sweep" :to="`/sweep/${s.sweep}`" :data-testid="`sweep-${s.sweep}`"
+          >{{ s.words }} <span class="muted">{{ s.count }} runs</span></router-link
+        >
       </p>
       <v-table v-if="runs.length" density="compact" class="shelf">
         <thead>
@@ -125,6 +132,7 @@
         </tbody>
       </v-table>
     </main>
+    <SweepDialog v-if="key" v-model="sweeping" :study="key" />
     <v-dialog :model-value="!!further" width="360" @update:model-value="further = null">
       <v-card v-if="further" class="ask">
         <h2>To a later frame</h2>
@@ -193,6 +201,7 @@ import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { bytes, shown } from '../lib/quantity'
+import SweepDialog from '../shelf/SweepDialog.vue'
 import { changeWords, isBusy, stateWords, useShelf, type ChangeOut, type ShelfRun } from '../shelf/shelf'
 
 const route = useRoute()
@@ -233,6 +242,16 @@ async function goFurther() {
   further.value = null
   if (r) await proceed(r, until.value)
 }
+
+const sweeping = ref(false)
+const sweeps = ref<{ sweep: string; words: string; count: number }[]>([])
+watch(
+  key,
+  async (study) => {
+    sweeps.value = study ? await call('GET', `/sweeps?study=${encodeURIComponent(study)}`) : []
+  },
+  { immediate: true },
+)
 
 const undoing = ref(false)
 const done = ref('')
@@ -294,6 +313,12 @@ function compare() {
   font-size: 12px;
 }
 .space {
+  font-size: 12px;
+}
+.sweeps {
+  display: flex;
+  gap: 14px;
+  flex-wrap: wrap;
   font-size: 12px;
 }
 .problem {

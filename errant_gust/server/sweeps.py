@@ -1,0 +1,173 @@
+"""Sweeps: a study with other values, a run each, seen side by side."""
+
+import io
+import uuid
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from PIL import Image
+
+from errant_gust.core.errors import GustError, StudyError
+from errant_gust.core.home import home
+from errant_gust.core.looking.thumbnail import Box, box_of, thumbnail
+from errant_gust.core.runs.cost import cost_of
+from errant_gust.core.runs.export import kind_of_run
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.manifest import begin
+from errant_gust.core.runs.sweep import READINGS, Vary, combinations, label, read_vary, readings_of, variable, variant
+from errant_gust.core.study import document
+from errant_gust.core.study.changes import value as words_of
+from errant_gust.server import revisions, runs, shelf
+from errant_gust.server.models import Run
+from errant_gust.server.plans import plan_of
+
+Version = tuple[dict[str, Any], document.Study]
+
+
+def read(varies: list[tuple[str, str]]) -> list[Vary]:
+    """Paths and values as they are written: `1, 2, 3`, `0.2:2:5`, `0.2:2`."""
+    return [read_vary(f"{path}={values}") for path, values in varies]
+
+
+def versions(key: str, flow: str, varies: list[Vary], samples: int, seed: int) -> list[Version]:
+    study = document.parse(revisions.get(key).head.document)
+    study.find("flows", flow, "flow")
+    return [(values, variant(study, values)) for values in combinations(varies, samples, seed)]
+
+
+def parameters(key: str, flow: str) -> list[dict[str, Any]]:
+    """What a sweep of the flow may vary: path, label with its place, value now, choices."""
+    study = document.parse(revisions.get(key).head.document)
+    study.find("flows", flow, "flow")
+    names = {f"{room}.{p.id}": p.name for room in ("fields", "flows", "shapes") for p in getattr(study, room)}
+    told = []
+    for path, entry, now in variable(study, flow):
+        place = names[".".join(path.split(".")[:2])]
+        choices = [f.id for f in study.fields] if entry["type"] == "field" else entry["choices"]
+        told.append({
+            "path": path, "label": f"{place} ▸ {entry['label']}", "type": entry["type"], "unit": entry["unit"],
+            "now": words_of(now, entry["unit"], study), "choices": choices,
+        })  # fmt: skip
+    return told
+
+
+def forecast(key: str, flow: str, quality: str, made: list[Version]) -> dict[str, Any]:
+    """How many runs, and what they cost by what was measured; nothing is begun."""
+    plan = plan_of(key, revisions.get(key).head.document)
+    cost = cost_of(plan, flow, quality, runs.measured(key, plan, flow, quality))
+    count = len(made)
+    return {
+        "count": count, "memory": cost.memory, "labels": [label(values) for values, _ in made[:60]],
+        "seconds": None if cost.seconds is None else _whole(cost.seconds, cost.frames, plan) * count,
+        "disk": None if cost.disk is None else int(_whole(cost.disk, cost.frames, plan) * count), "basis": cost.basis,
+    }  # fmt: skip
+
+
+def _whole(left: float, frames: int, plan: Any) -> float:
+    """Of all frames, from what is told of those that are not there yet."""
+    clock = plan.study.clock
+    return left * (clock.end - clock.start + 1) / frames if frames else 0.0
+
+
+def start(key: str, flow: str, quality: str, made: list[Version]) -> str:
+    """Begin a run for each version; those that are there already join the sweep. The sweep's id."""
+    study = revisions.get(key)
+    sweep = uuid.uuid4().hex[:12]
+    for values, version in made:
+        plan_of(key, document.dump(version)).at(0.0)
+        identity = begin(version, flow, quality, home() / "runs", revisions.assets(key))
+        end = version.clock.end
+        kind = version.find("flows", flow, f"flows.{flow}").kind
+        begun = {"study": study, "flow": flow, "kind": kind, "quality": quality, "last": end, "state": "stopped"}
+        run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
+        run.asked.add(study)
+        Run.objects.filter(identity=identity).update(
+            sweep=sweep, values=values, gone=None, name=run.name or label(values)[:80]
+        )
+    for run in Run.objects.filter(sweep=sweep):
+        runs.proceed(run)
+    return sweep
+
+
+def again(sweep: str) -> None:
+    """Try what failed or was stopped once more."""
+    for run in _of(sweep):
+        if run.state in ("failed", "stopped"):
+            runs.proceed(run)
+
+
+def stop(sweep: str) -> None:
+    for run in _of(sweep):
+        runs.stop(run)
+
+
+def _of(sweep: str) -> list[Run]:
+    found = (
+        list(Run.objects.filter(sweep=sweep, gone=None).select_related("study").order_by("created")) if sweep else []
+    )
+    if not found:
+        raise StudyError(f"there is no sweep '{sweep}'")
+    return found
+
+
+@lru_cache(maxsize=4096)
+def _readings(identity: str, frame: int) -> dict[str, float]:
+    store = RunStore(runs.folder_of(identity))
+    return readings_of(store, frame, kind_of_run(store).result())
+
+
+def sheet(sweep: str, frame: int | None) -> dict[str, Any]:
+    """All runs of a sweep: values, state, and readings on a frame (the last that all of them have)."""
+    rows = _of(sweep)
+    told = [shelf.describe(run) for run in rows]
+    ready = [set(r["frames"]) for r in told if r["frames"]]
+    common = sorted(set.intersection(*ready)) if ready else []
+    shown = frame if frame is not None else (common[-1] if common else None)
+    for run, said in zip(rows, told, strict=True):
+        there = shown is not None and shown in said["frames"]
+        said["values"] = run.values
+        said["readings"] = _readings(run.identity, shown) if there and shown is not None else None
+    return {
+        "sweep": sweep, "study": rows[0].study_id, "study_name": rows[0].study.name, "flow": rows[0].flow,
+        "frame": shown, "frames": sorted(set().union(*ready)) if ready else [], "readings": list(READINGS),
+        "paths": list(rows[0].values), "runs": told,
+    }  # fmt: skip
+
+
+@lru_cache(maxsize=64)
+def _box(sweep: str, frame: int, ready: tuple[str, ...]) -> Box | None:
+    found = []
+    for identity in ready:
+        store = RunStore(runs.folder_of(identity))
+        try:
+            box = box_of(store, frame, kind_of_run(store).result())
+        except GustError:  # a frame that is not there
+            continue
+        if box is not None:
+            found.append(box)
+    return (np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)) if found else None
+
+
+def picture(sweep: str, identity: str, frame: int, width: int, height: int) -> bytes:
+    """A run of the sweep on a frame, seen as all others of it are."""
+    ready = tuple(r.identity for r in _of(sweep) if frame in RunStore(runs.folder_of(r.identity)).frames())
+    if identity not in ready:
+        raise StudyError(f"there is no frame {frame} of '{identity}' in this sweep")
+    store = RunStore(runs.folder_of(identity))
+    pixels = thumbnail(store, frame, kind_of_run(store).result(), (width, height), _box(sweep, frame, ready))
+    out = io.BytesIO()
+    Image.fromarray(pixels).save(out, "PNG")
+    return out.getvalue()
+
+
+def of_study(key: str) -> list[dict[str, Any]]:
+    """The sweeps of a study, the newest first."""
+    told: dict[str, dict[str, Any]] = {}
+    for run in Run.objects.filter(asked=key, gone=None).exclude(sweep="").order_by("-created"):
+        words = ", ".join(path.split(".")[-1].replace("_", " ") for path in run.values)
+        one = told.setdefault(
+            run.sweep, {"sweep": run.sweep, "flow": run.flow, "count": 0, "created": run.created, "words": words}
+        )
+        one["count"] += 1
+    return list(told.values())
