@@ -29,7 +29,7 @@
           :step="1"
           label="Frame of all pictures"
           testid="sweep-frame"
-          @update:model-value="(v) => (frame = v)"
+          @update:model-value="(v) => (chosen = v)"
         /><span class="num frame">{{ frame ?? '' }}</span> <span>Sorted by</span
         ><PickOne v-model="by" :items="sorts" label="Sorted by" testid="sweep-sort" />
         <TickBox v-model="down" words="largest first" testid="sweep-down" />
@@ -128,7 +128,9 @@ const router = useRouter()
 document.title = 'Sweep · Errant Gust'
 const sheet = ref<Sheet | null>(null)
 const problem = ref('')
-const frame = ref<number | null>(null)
+/** The frame that somebody chose; until then the last that all have. */
+const chosen = ref<number | null>(null)
+const frame = computed(() => chosen.value ?? sheet.value?.frame ?? null)
 const by = ref('')
 const down = ref(true)
 const query = ref('')
@@ -204,12 +206,9 @@ async function load() {
   clearTimeout(timer)
   const path = `/sweeps/${String(route.params.id)}`
   try {
-    const made = await call<Sheet>('GET', frame.value === null ? path : `${path}?frame=${frame.value}`)
+    const made = await call<Sheet>('GET', chosen.value === null ? path : `${path}?frame=${chosen.value}`)
     sheet.value = made
     problem.value = ''
-    // the last frame that all have, until somebody chooses one
-    if (frame.value === null && made.frame !== null && !made.runs.some(isBusy)) frame.value = made.frame
-    else if (frame.value === null && made.frame !== null) frame.value = Math.max(made.frame, 1)
   } catch (error) {
     problem.value = (error as Error).message
   }
@@ -240,8 +239,7 @@ function compare() {
   void router.push({ path: `/compare/${sheet.value?.study}`, query: { panes } })
 }
 let settled = 0
-watch(frame, (now, before) => {
-  if (before === null || now === null) return
+watch(chosen, () => {
   clearTimeout(settled)
   settled = window.setTimeout(() => void load(), 120)
 })
