@@ -94,7 +94,7 @@ def test_runs_are_told_apart_deleted_and_brought_back(page, address):
     page.get_by_test_id("compare-runs").click()
     page.wait_for_url("**/compare/*")
     expect(page.get_by_test_id("pane-1")).to_be_visible()
-    page.go_back()
+    page.goto(f"{address}/runs/{key}")
 
     page.get_by_test_id(f"more-{full[1]}").click()
     page.get_by_test_id("act-delete").click()

@@ -86,3 +86,26 @@ def test_a_thumbnail_shows_where_things_are(tmp_path):
     lower, upper = box_of(store, 12, result)
     assert lower[0] < -0.5
     assert upper[0] > 0.6
+
+
+def test_a_thumbnail_of_smoke_is_where_the_smoke_is(tmp_path):
+    """A puff in the left third of the box, seen from the front, and larger where the box is smaller."""
+    from errant_gust.core.demos.beginnings import BEGINNINGS
+    from errant_gust.core.runs.carried import plan_of
+
+    study = parse(BEGINNINGS["smoke"]())
+    flow = study.flows[0].id
+    store = compute(study, flow, tmp_path / "run", quality="preview", last=12)
+    result = kind_of("gas").result()
+    shape = plan_of(study).at(0.0).shape(next(s.params["shape"] for s in study.flows[0].steps if s.op == "source"))
+    lower, upper = box_of(store, 12, result)
+    middle = 0.5 * (shape.box[0] + shape.box[1])
+    half = np.array([1.0, 1.0, 0.625])
+    box = middle - half, middle + half
+    picture = thumbnail(store, 12, result, (160, 100), box).astype(float)
+    lit = np.abs(picture - 255 * SEA).max(axis=2) > 25
+    column = np.nonzero(lit)[1]
+    assert lit.any()
+    assert abs(np.median(column) - 80) < 25, "about the source, which is in the middle of the picture"
+    assert (lower <= box[1]).all()
+    assert (upper >= box[0]).all()

@@ -4,6 +4,7 @@ and contact sheets."""
 from typing import Any
 
 import numpy as np
+from PIL import Image
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.results import MeshData, Points, Result, VolumeResult
@@ -98,16 +99,13 @@ def _volume(store: RunStore, frame: int, result: VolumeResult, box: Box | None, 
     span = np.maximum(upper - lower, 1e-6)
     scale = min(0.92 * width / span[0], 0.92 * height / span[2])
     middle = 0.5 * (lower + upper)
-    x = middle[0] + (np.arange(width) + 0.5 - width / 2) / scale
-    z = middle[2] - (np.arange(height) + 0.5 - height / 2) / scale
-    nx, nz = picture.shape[:2]
-    i = np.floor((x - own[0][0]) / (own[1][0] - own[0][0]) * nx).astype(int)
-    k = np.floor((z - own[0][2]) / (own[1][2] - own[0][2]) * nz).astype(int)
-    out = np.broadcast_to(SEA, (height, width, 3)).copy()
-    inside = ((k >= 0) & (k < nz))[:, None] & ((i >= 0) & (i < nx))[None, :]
-    sampled = picture[np.clip(i, 0, nx - 1)[None, :], np.clip(k, 0, nz - 1)[:, None]]
-    out[inside] = sampled[inside]
-    return out
+    left, right = (width / 2 + (own[k][0] - middle[0]) * scale for k in (0, 1))
+    top, bottom = (height / 2 - (own[k][2] - middle[2]) * scale for k in (1, 0))
+    seen = Image.fromarray(_bytes(picture[:, ::-1].transpose(1, 0, 2)))
+    wide, high = max(1, round(right - left)), max(1, round(bottom - top))
+    out = Image.new("RGB", (width, height), tuple(int(v) for v in _bytes(SEA)))
+    out.paste(seen.resize((wide, high), Image.Resampling.BILINEAR), (round(left), round(top)))
+    return np.asarray(out, np.float32) / 255
 
 
 def _bytes(picture: Array) -> Array:

@@ -78,7 +78,9 @@ def combinations(varies: list[Vary], samples: int = 0, seed: int = 1) -> list[di
     for vary in varies:
         if vary.ends is not None:
             raise StudyError(
-                "is a range without a number of values", where=vary.path, fix="low:high:count, or --samples for draws"
+                "is a range without a number of values",
+                where=vary.path,
+                fix="low:high:count, or so many draws (--samples)",
             )
     total = int(np.prod([len(v.values) for v in varies]))
     if total > MOST:
@@ -133,7 +135,7 @@ def label(values: dict[str, Any]) -> str:
 
 
 def variable(study: document.Study, flow: str) -> Iterator[tuple[str, dict[str, Any], Any]]:
-    """(path, entry, value now) of the parameters that a sweep of a flow may vary: numbers, choices, switches and
+    """(path, entry, value now) of the parameters that a sweep of a flow may vary: numbers, vectors, choices, switches and
     fields of what it depends on."""
     walk = Depends(study)
     walk.flow(flow)
@@ -153,7 +155,7 @@ def variable(study: document.Study, flow: str) -> Iterator[tuple[str, dict[str, 
 def _entries(where: str, cls: Any, params: dict[str, Any]) -> Iterator[tuple[str, dict[str, Any], Any]]:
     for entry in describe(cls):
         now = params.get(entry["name"], entry["default"])
-        if entry["type"] in ("number", "integer", "choice", "switch", "field") and not isinstance(now, dict):
+        if entry["type"] in ("number", "integer", "vector", "choice", "switch", "field") and not isinstance(now, dict):
             yield f"{where}.{entry['name']}", entry, now
 
 

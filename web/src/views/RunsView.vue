@@ -320,6 +320,7 @@ function compare() {
   gap: 14px;
   flex-wrap: wrap;
   font-size: 12px;
+  margin-bottom: 10px;
 }
 .problem {
   color: rgb(var(--v-theme-error));

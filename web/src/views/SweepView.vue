@@ -84,15 +84,15 @@
             testid="plot-across"
           />
           <svg viewBox="0 0 220 160" role="img" :aria-label="`${reading} against ${short(across)}`" data-testid="plot">
-            <line x1="30" y1="140" x2="210" y2="140" />
-            <line x1="30" y1="10" x2="30" y2="140" />
+            <line x1="38" y1="140" x2="210" y2="140" />
+            <line x1="38" y1="10" x2="38" y2="140" />
             <circle v-for="d in dots" :key="d.id" :cx="d.x" :cy="d.y" r="4" :class="{ chosen: picked.includes(d.id) }">
               <title>{{ d.words }}</title>
             </circle>
-            <text x="30" y="154">{{ shownNumber(ends.x[0], 3) }}</text>
-            <text x="210" y="154" text-anchor="end">{{ shownNumber(ends.x[1], 3) }}</text>
-            <text x="26" y="140" text-anchor="end">{{ shownNumber(ends.y[0], 2) }}</text>
-            <text x="26" y="16" text-anchor="end">{{ shownNumber(ends.y[1], 2) }}</text>
+            <text x="38" y="154">{{ shownNumber(ends.x[0], 4) }}</text>
+            <text x="210" y="154" text-anchor="end">{{ shownNumber(ends.x[1], 4) }}</text>
+            <text x="35" y="140" text-anchor="end">{{ shownNumber(ends.y[0], 4) }}</text>
+            <text x="35" y="16" text-anchor="end">{{ shownNumber(ends.y[1], 4) }}</text>
           </svg>
           <span class="muted">{{ reading }} against {{ short(across) }}</span>
         </aside>
@@ -198,7 +198,7 @@ const ends = computed(() => ({
 const dots = computed(() => {
   const on = (v: number, [a, b]: readonly [number, number], low: number, high: number) =>
     low + (b > a ? (v - a) / (b - a) : 0.5) * (high - low)
-  return places.value.map((p) => ({ ...p, x: on(p.at, ends.value.x, 36, 206), y: on(p.value, ends.value.y, 136, 14) }))
+  return places.value.map((p) => ({ ...p, x: on(p.at, ends.value.x, 44, 206), y: on(p.value, ends.value.y, 136, 14) }))
 })
 
 let timer = 0
