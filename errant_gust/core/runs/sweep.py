@@ -135,8 +135,8 @@ def label(values: dict[str, Any]) -> str:
 
 
 def variable(study: document.Study, flow: str) -> Iterator[tuple[str, dict[str, Any], Any]]:
-    """(path, entry, value now) of the parameters that a sweep of a flow may vary: numbers, vectors, choices, switches and
-    fields of what it depends on."""
+    """(path, entry, value now) of the parameters that a sweep of a flow may vary: numbers, vectors, choices, switches
+    and fields of what it depends on."""
     walk = Depends(study)
     walk.flow(flow)
     lanes = [*(("fields", FIELD, f) for f in study.fields), *(("flows", f.kind, f) for f in study.flows)]

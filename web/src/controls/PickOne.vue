@@ -1,7 +1,8 @@
 <template>
-  <v-select
+  <component
+    :is="search ? VAutocomplete : VSelect"
     class="slim pick"
-    :model-value="modelValue"
+    :model-value="search ? modelValue || null : modelValue"
     :items="listed"
     item-title="name"
     item-value="id"
@@ -11,16 +12,18 @@
     :menu-props="{ contentClass: 'picked', maxHeight: 420 }"
     variant="underlined"
     hide-details
-    @update:model-value="(v: T) => v !== modelValue && emit('update:modelValue', v)"
+    v-bind="search ? { autoSelectFirst: true, placeholder: none } : {}"
+    @update:model-value="(v: T | null) => v !== null && v !== modelValue && emit('update:modelValue', v)"
   >
     <template #item="{ props: row, item }"
       ><v-list-item v-bind="row" :title="item.name" density="compact" :data-option="item.id"
     /></template>
-  </v-select>
+  </component>
 </template>
 
 <script setup lang="ts" generic="T extends string | number">
 import { computed } from 'vue'
+import { VAutocomplete, VSelect } from 'vuetify/components'
 
 /** One of several, by id; what is chosen though nobody offers it is shown as it is. */
 const props = defineProps<{
@@ -29,11 +32,15 @@ const props = defineProps<{
   label: string
   testid?: string
   none?: string
+  /** Of many: found by typing a part of its name. */
+  search?: boolean
 }>()
 const emit = defineEmits<{ 'update:modelValue': [value: T] }>()
 const listed = computed(() =>
   props.items.some((i) => i.id === props.modelValue)
     ? props.items
-    : [{ id: props.modelValue, name: props.none ?? String(props.modelValue) }, ...props.items],
+    : props.search && !props.modelValue
+      ? props.items
+      : [{ id: props.modelValue, name: props.none ?? String(props.modelValue) }, ...props.items],
 )
 </script>

@@ -11,8 +11,9 @@
         ><PickOne v-model="quality" :items="QUALITIES" label="Quality" testid="sweep-quality" />
       </div>
       <div v-for="(v, i) in vary" :key="i" class="vary">
-        <FindOne
+        <PickOne
           v-model="v.path"
+          search
           :items="variables.map((x) => ({ id: x.path, name: x.label }))"
           :label="`Parameter ${i + 1}`"
           none="choose a parameter …"
@@ -62,7 +63,6 @@ import { useRouter } from 'vue-router'
 import { call } from '../api/client'
 import type { StudyOut } from '../api/model'
 import type { components } from '../api/schema'
-import FindOne from '../controls/FindOne.vue'
 import PickOne from '../controls/PickOne.vue'
 import TextLine from '../controls/TextLine.vue'
 import NumberField from '../inspector/NumberField.vue'

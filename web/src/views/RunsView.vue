@@ -349,7 +349,7 @@ function compare() {
   border: 1px solid var(--line);
 }
 .who {
-  width: 190px;
+  width: 230px;
 }
 .what span {
   display: block;
