@@ -55,19 +55,23 @@ def parameters(key: str, flow: str) -> list[dict[str, Any]]:
 def forecast(key: str, flow: str, quality: str, made: list[Version]) -> dict[str, Any]:
     """How many runs, and what they cost by what was measured; nothing is begun."""
     plan = plan_of(key, revisions.get(key).head.document)
-    cost = cost_of(plan, flow, quality, runs.measured(key, plan, flow, quality))
-    count = len(made)
+    stores = runs.measured(key, plan, flow, quality)
+    cost = cost_of(plan, flow, quality, stores)
+    clock, count = plan.study.clock, len(made)
+    whole = clock.end - clock.start + 1
+    seconds, disk = cost.seconds, cost.disk
+    if seconds is not None and disk is not None and cost.frames:  # of the frames that are not there yet
+        seconds, disk = seconds * whole / cost.frames, int(disk * whole / cost.frames)
+    elif cost.measured:  # all are there: they tell it themselves
+        ready = stores[0].frames()
+        share = whole / max(len(ready), 1)
+        seconds = sum(float(stores[0].facts(n).get("seconds", 0.0)) for n in ready) * share
+        disk = int(stores[0].bytes() * share)
     return {
         "count": count, "memory": cost.memory, "labels": [label(values) for values, _ in made[:60]],
-        "seconds": None if cost.seconds is None else _whole(cost.seconds, cost.frames, plan) * count,
-        "disk": None if cost.disk is None else int(_whole(cost.disk, cost.frames, plan) * count), "basis": cost.basis,
+        "seconds": None if seconds is None else seconds * count, "disk": None if disk is None else disk * count,
+        "basis": cost.basis,
     }  # fmt: skip
-
-
-def _whole(left: float, frames: int, plan: Any) -> float:
-    """Of all frames, from what is told of those that are not there yet."""
-    clock = plan.study.clock
-    return left * (clock.end - clock.start + 1) / frames if frames else 0.0
 
 
 def start(key: str, flow: str, quality: str, made: list[Version]) -> str:

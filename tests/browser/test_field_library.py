@@ -3,7 +3,7 @@
 import trimesh
 from playwright.sync_api import expect
 
-from tests.browser.tools import add_field, add_step, choose, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import add_field, add_step, choose, document, new_study, pixels, put, redrawn, saved, settings
 
 
 def test_a_potential_flow_around_an_imported_mesh_is_solved_and_shown(page, address, tmp_path):
@@ -17,6 +17,9 @@ def test_a_potential_flow_around_an_imported_mesh_is_solved_and_shown(page, addr
     page.get_by_test_id("param-obstacles").get_by_text("Bottle").click()
     expect(page.get_by_test_id("reading-solved")).to_contain_text("→")
     redrawn(page, before, 0.01)
+    settings(page, "probe")
+    choose(page, "place", "box")
+    expect(page.get_by_test_id("reading-over")).to_have_text("in the whole region")
     expect(page.get_by_test_id("measuring")).to_have_count(0)  # until then the numbers are those from before
     speed = page.get_by_test_id("reading-range").inner_text()
     low, high = (float(v) for v in speed.removesuffix(" m/s").split(" … "))

@@ -12,6 +12,9 @@ def frame_of(page) -> int:
 
 def test_a_new_flow_runs_by_itself_and_is_followed_until_somebody_scrubs(page, address):
     key = new_study(page, address)
+    box = page.get_by_test_id("clock-end")
+    box.fill("400")  # long enough to go on while it is looked at
+    box.press("Enter")
     empty = pixels(page)
     page.get_by_test_id("begin-with-smoke").click()
     # nobody has pressed Run: frames come, and the view goes with them

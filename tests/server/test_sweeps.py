@@ -32,6 +32,9 @@ def test_what_may_vary_and_what_it_will_be_is_told_and_nothing_begun(api, study)
     told = {p["path"]: p for p in api("GET", f"/sweeps/parameters?study={study['key']}&flow=spray")}
     assert told["fields.wind.s0.speed"]["label"] == "wind ▸ Speed"
     assert told["fields.wind.s0.speed"]["now"] == "1 m/s"
+    now = api("GET", f"/studies/{study['key']}")
+    now["document"]["fields"][0]["steps"][0]["params"]["speed"] = 1.0625  # a version that nothing has measured
+    api("PUT", f"/studies/{study['key']}", {"document": now["document"], "base": now["revision"], "label": "speed"})
     said = api("POST", "/sweeps/forecast", body(study))
     assert (said["count"], said["seconds"]) == (3, None)
     assert said["labels"] == ["speed 1.25", "speed 2", "speed 2.75"]

@@ -12,11 +12,6 @@ from errant_gust.core.geometry.placed import Framed, PlacedShape, Surrounding
 from errant_gust.core.kernels.steer import steer, steer_several
 from errant_gust.core.study.parameters import ShapeId, param
 
-FAR = 1e9
-"""A distance that is beyond any reach, in metres."""
-FEW = 1024
-"""Points up to which it costs less to take the potential of all than to tell near ones from far ones."""
-
 
 class SteerAround(FieldStep):
     """Parts the flow round a shape; nothing points into it.
@@ -113,11 +108,8 @@ class SteerAround(FieldStep):
             near |= shape.near(points, reach)
         return near
 
-    def _near(
-        self, at: At, base: Any, group: list[tuple[PlacedShape, float]], only: Array | None = None
-    ) -> Samples:  # fmt: skip
-        """The steered potential at points that may be within reach of a group of shapes; if `only` some of them (n,)
-        are, distances are not asked for at the others."""
+    def _near(self, at: At, base: Any, group: list[tuple[PlacedShape, float]]) -> Samples:
+        """The steered potential at points that may be within reach of a group of shapes."""
         shapes = [shape for shape, _ in group]
         around: Framed = shapes[0] if len(group) == 1 else Surrounding(tuple(shapes))
         p = base.potential(at.points, around)
@@ -125,12 +117,8 @@ class SteerAround(FieldStep):
         n, m = at.n, len(group)
         d, g, h = np.empty((m, n), f), np.empty((m, 3, n), f), np.empty((m, 6, n), f)
         push, dpush = np.zeros((m, 3, n), f), np.zeros((m, 3, 3, n), f)
-        some = slice(None) if only is None else np.flatnonzero(only)
-        if only is not None:
-            d[:], g[:], h[:] = FAR, 0, 0
-        points = at.points if only is None else np.ascontiguousarray(at.points[:, some])
         for i, shape in enumerate(shapes):
-            d[i][some], g[i][:, some], h[i][:, some] = shape.distance(points, 2)
+            d[i], g[i], h[i] = shape.distance(at.points, 2)  # type: ignore[call-overload]
             if shape.moves:
                 rigid = self._rigid(shape, at)
                 push[i], dpush[i] = rigid.value, rigid.slope
@@ -159,17 +147,10 @@ class SteerAround(FieldStep):
         value: Array | None = None
         for group in self.groups(at.node):
             near = self._within(group, at.points)
-            all_near = bool(near.all())
             if value is None:
-                if not all_near and at.n <= FEW and near.any():
-                    # beyond the reach the potential is the one that came in
-                    part = self._near(at, base, group, near)
-                    value = curl_of(part.slope)
-                    value[:, near] += _pushed_out(group, np.ascontiguousarray(at.points[:, near]))
-                    continue
-                value = np.empty((3, at.n), np.float32) if all_near else base.evaluate(at.points).value.copy()
+                value = np.empty((3, at.n), np.float32) if near.all() else base.evaluate(at.points).value.copy()
             if near.any():
-                points = at.points if all_near else np.ascontiguousarray(at.points[:, near])
+                points = at.points if near.all() else np.ascontiguousarray(at.points[:, near])
                 part = self._near(At(at.node, points, True), base, group)
                 value[:, near] = curl_of(part.slope) + _pushed_out(group, points)
         assert value is not None
