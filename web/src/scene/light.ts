@@ -150,11 +150,12 @@ export class Lights {
   }
   /** The scene as the key sees it. */
   readonly view = new THREE.OrthographicCamera()
-  /** Tell shaders of the shadows that were drawn last. */
-  share(casts: boolean) {
+  /** Tell shaders of the shadows that were drawn last; whether there are some that no picture has made yet. */
+  share(casts: boolean): boolean {
     shared.shadowMap.value = this.key.shadow.map?.depthTexture ?? null
     shared.shadowMatrix.value = this.key.shadow.matrix
     shared.shadowed.value = casts && shared.shadowMap.value ? 1 : 0
+    return casts && !shared.shadowMap.value
   }
   burn(fires: Fire[]) {
     const first = [...fires].sort((a, b) => b.colour.r - a.colour.r).slice(0, FIRES)

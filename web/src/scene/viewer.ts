@@ -208,17 +208,21 @@ export class Viewer {
     this.scene.overrideMaterial = null
     this.camera.layers.mask = mask
   }
-  /** What depends on the things and not on where they are seen from: shadows, and fires as lights. */
-  private drawShadows(gas: Gas[]) {
+  /** What depends on the things and not on where they are seen from: shadows, and fires as lights; whether another
+   * picture is owed. */
+  private drawShadows(gas: Gas[]): boolean {
     let casts = false
     this.scene.traverseVisible((o) => {
       casts ||= o.castShadow && o !== this.lights.group && !(o as THREE.Light).isLight
     })
     this.lights.burn(gas.flatMap((g) => g.fire ?? []))
     this.lights.stale()
-    this.lights.share(casts)
+    const owed = this.lights.share(casts)
     this.hazes.clear()
-    if (!gas.length) return this.ground.shade(null, this.toHaze)
+    if (!gas.length) {
+      this.ground.shade(null, this.toHaze)
+      return owed
+    }
     for (const g of gas) this.hazes.add(g.shade)
     this.renderer.setRenderTarget(this.haze)
     this.renderer.setClearColor(0xffffff, 1)
@@ -231,19 +235,21 @@ export class Viewer {
       .multiply(view.projectionMatrix)
       .multiply(view.matrixWorldInverse)
     this.ground.shade(this.haze.texture, this.toHaze)
+    return owed
   }
   /** Groups that are only on the left (before) or the right (after) half, when the view is split. */
   split: { before: THREE.Object3D[]; after: THREE.Object3D[] } | null = null
   private render(): THREE.WebGLRenderTarget {
     const target = this.developer.target(this.isCoarse)
     const gas = this.gas()
-    if (this.changed) this.drawShadows(gas)
+    const owed = this.changed && this.drawShadows(gas)
     this.changed = false
     if (gas.length) this.drawDepths(target)
     this.renderer.setRenderTarget(target)
     this.renderer.clear()
     this.drawInto(target)
     this.developer.develop(target, this.isCoarse)
+    if (owed) this.draw(true) // the first picture makes the shadow map, and the next one shows it
     return target
   }
   private drawInto(target: THREE.WebGLRenderTarget) {
