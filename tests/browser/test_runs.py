@@ -90,7 +90,9 @@ def test_runs_are_told_apart_deleted_and_brought_back(page, address):
         page.get_by_test_id(f"pick-{identity}").click()
     page.get_by_test_id("diff-runs").click()
     expect(page.get_by_test_id("diff-dialog")).to_contain_text("Feature size 0.6 m → 0.3 m")
-    page.keyboard.press("Escape")
+    page.wait_for_timeout(400)  # it is still coming in
+    page.get_by_test_id("diff-dialog").press("Escape")
+    expect(page.get_by_test_id("diff-dialog")).to_have_count(0)
     page.get_by_test_id("compare-runs").click()
     page.wait_for_url("**/compare/*")
     expect(page.get_by_test_id("pane-1")).to_be_visible()
