@@ -382,7 +382,8 @@ def sweep(
 ) -> None:
     """The same study with other values, a run each; exit code 1 if one of them failed."""
     from errant_gust.cli import sweeping
-    from errant_gust.core.runs.sweep import READINGS, label, read_vary
+    from errant_gust.core.flows.kind import kind_of
+    from errant_gust.core.runs.sweep import READINGS, label, read_vary, units_of
 
     if quality not in ("preview", "full"):
         raise GustError(f"'{quality}' is not a quality", where="--quality", fix="one of: preview, full")
@@ -393,7 +394,7 @@ def sweep(
     made = sweeping.prepared(plan, flow, [read_vary(text) for text in vary], samples, seed)
     print(sweeping.forecast(plan, flow, quality, len(made), out))
     if dry:
-        print("\n".join(label(values) for values, _ in made))
+        print("\n".join(label(*one) for one in made))
         return
     done = 0
 
@@ -401,12 +402,13 @@ def sweep(
         nonlocal done
         done += 1
         why = f": {one.message}" if one.state != "done" else ""
-        print(f"{done} of {len(made)}  {label(one.values)}  {one.state}{why}", flush=True)
+        print(f"{done} of {len(made)}  {label(one.values, plan.study)}  {one.state}{why}", flush=True)
 
     found = sweeping.swept(plan, flow, quality, made, out, workers, frame, tell)
-    print("  ".join(f"{name:>10}" for name in READINGS))
+    units = units_of(kind_of(plan.study.find("flows", flow, "--flow").kind).result())
+    print("  ".join(f"{f'{name} {units[name]}'.strip():>14}" for name in READINGS))
     for one in found:
-        print("  ".join(f"{one.readings[name]:10.4g}" for name in READINGS), " ", label(one.values))
+        print("  ".join(f"{one.readings[name]:14.4g}" for name in READINGS), " ", label(one.values, plan.study))
     print(sweeping.write(found, plan, flow, out, clock.end if frame is None else frame))
     if any(one.state != "done" for one in found):
         raise typer.Exit(1)

@@ -104,7 +104,7 @@ def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int) -> P
         text = json.dumps({"flow": flow, "frame": frame, "runs": [s.as_dict() for s in found]}, indent=1)
         file.write(text.encode())
     tiles = [
-        Tile(RunStore(out / s.identity), result, label(s.values),
+        Tile(RunStore(out / s.identity), result, label(s.values, plan.study),
              f"amount {s.readings['amount']:.4g}, top {s.readings['top']:.3g} m, {s.readings['fastest']:.3g} m/s")
         for s in good
     ]  # fmt: skip

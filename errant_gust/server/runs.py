@@ -88,6 +88,8 @@ def proceed(run: Run, last: int | None = None) -> Run:
         there = max(RunStore(folder_of(run.identity)).frames(), default=-(10**9))
         run.state, run.message = ("done" if there >= run.last else "waiting"), ""
         run.save()
+        if run.state == "waiting":
+            _make_room(run.study_id)
     _launch()
     return run
 
@@ -216,6 +218,7 @@ def describe(run: Run) -> dict[str, Any]:
         "identity": run.identity,
         "study": run.study_id,
         "flow": run.flow,
+        "name": run.name,
         "kind": run.kind,
         "quality": run.quality,
         "state": run.state,

@@ -1,6 +1,5 @@
 """Runs as things that are kept: named, pinned, told apart, deleted and brought back, and their space freed."""
 
-import io
 import os
 import shutil
 from datetime import timedelta
@@ -8,11 +7,10 @@ from functools import lru_cache
 from typing import Any
 
 from django.utils import timezone
-from PIL import Image
 
 from errant_gust.core.errors import FileError, StudyError
 from errant_gust.core.home import home
-from errant_gust.core.looking.thumbnail import thumbnail
+from errant_gust.core.looking.thumbnail import as_png, thumbnail
 from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
@@ -71,7 +69,7 @@ def describe(run: Run, earlier: str = "") -> dict[str, Any]:
     first = [c.words for c in made[:6]]
     more = [f"and {len(made) - 6} more"] if len(made) > 6 else []
     return {
-        **said, "name": run.name, "pinned": run.pinned, "study_name": run.study.name, "created": run.created,
+        **said, "pinned": run.pinned, "study_name": run.study.name, "created": run.created,
         "against": earlier, "changes": [*first, *more], "same": bool(earlier) and not made,
     }  # fmt: skip
 
@@ -190,9 +188,7 @@ def sweep() -> int:
 def _picture(folder: str, frame: int, width: int, height: int) -> bytes:
     store = RunStore(runs.folder_of(folder))
     pixels = thumbnail(store, frame, kind_of_run(store).result(), (width, height))
-    out = io.BytesIO()
-    Image.fromarray(pixels).save(out, "PNG")
-    return out.getvalue()
+    return as_png(pixels)
 
 
 def picture(identity: str, frame: int | None, width: int = 160, height: int = 100) -> bytes:

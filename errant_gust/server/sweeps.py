@@ -1,21 +1,30 @@
 """Sweeps: a study with other values, a run each, seen side by side."""
 
-import io
 import uuid
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from PIL import Image
 
 from errant_gust.core.errors import GustError, StudyError
+from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.home import home
-from errant_gust.core.looking.thumbnail import Box, box_of, thumbnail
+from errant_gust.core.looking.thumbnail import Box, as_png, box_of, thumbnail
 from errant_gust.core.runs.cost import cost_of
 from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import begin
-from errant_gust.core.runs.sweep import READINGS, Vary, combinations, label, read_vary, readings_of, variable, variant
+from errant_gust.core.runs.sweep import (
+    READINGS,
+    Vary,
+    combinations,
+    label,
+    read_vary,
+    readings_of,
+    units_of,
+    variable,
+    variant,
+)
 from errant_gust.core.study import document
 from errant_gust.core.study.changes import value as words_of
 from errant_gust.server import revisions, runs, shelf
@@ -68,7 +77,7 @@ def forecast(key: str, flow: str, quality: str, made: list[Version]) -> dict[str
         seconds = sum(float(stores[0].facts(n).get("seconds", 0.0)) for n in ready) * share
         disk = int(stores[0].bytes() * share)
     return {
-        "count": count, "memory": cost.memory, "labels": [label(values) for values, _ in made[:60]],
+        "count": count, "memory": cost.memory, "labels": [label(*one) for one in made[:60]],
         "seconds": None if seconds is None else seconds * count, "disk": None if disk is None else disk * count,
         "basis": cost.basis,
     }  # fmt: skip
@@ -87,7 +96,7 @@ def start(key: str, flow: str, quality: str, made: list[Version]) -> str:
         run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
         run.asked.add(study)
         Run.objects.filter(identity=identity).update(
-            sweep=sweep, values=values, gone=None, name=run.name or label(values)[:80]
+            sweep=sweep, values=values, gone=None, name=run.name or label(values, version)[:80]
         )
     for run in Run.objects.filter(sweep=sweep):
         runs.proceed(run)
@@ -135,6 +144,7 @@ def sheet(sweep: str, frame: int | None) -> dict[str, Any]:
     return {
         "sweep": sweep, "study": rows[0].study_id, "study_name": rows[0].study.name, "flow": rows[0].flow,
         "frame": shown, "frames": sorted(set().union(*ready)) if ready else [], "readings": list(READINGS),
+        "units": units_of(kind_of(rows[0].kind).result()),
         "paths": list(rows[0].values), "runs": told,
     }  # fmt: skip
 
@@ -160,9 +170,7 @@ def picture(sweep: str, identity: str, frame: int, width: int, height: int) -> b
         raise StudyError(f"there is no frame {frame} of '{identity}' in this sweep")
     store = RunStore(runs.folder_of(identity))
     pixels = thumbnail(store, frame, kind_of_run(store).result(), (width, height), _box(sweep, frame, ready))
-    out = io.BytesIO()
-    Image.fromarray(pixels).save(out, "PNG")
-    return out.getvalue()
+    return as_png(pixels)
 
 
 def of_study(key: str) -> list[dict[str, Any]]:

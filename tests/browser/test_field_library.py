@@ -103,3 +103,15 @@ def test_the_handbook_has_every_step_and_every_demo(page, address):
     text = page.locator("main").inner_text()
     missing = [s["label"] for s in steps if s["label"] not in text]
     assert not missing
+
+
+def test_parameters_have_figures_in_the_handbook(page, address):
+    page.goto(f"{address}/handbook#field-noise")
+    figure = page.get_by_test_id("figure-noise-feature_size")
+    expect(figure).to_be_visible(timeout=20_000)
+    expect(figure).to_contain_text("0.33 m")
+    sizes = figure.locator("img").evaluate_all("all => all.map((i) => [i.naturalWidth, i.clientWidth])")
+    assert len(sizes) == 3
+    assert {natural for natural, _ in sizes} == {64}
+    assert len({shown for _, shown in sizes}) == 1, "words of two lines make no picture larger"
+    assert len(set(figure.locator("img").evaluate_all("all => all.map((i) => i.src)"))) == 3

@@ -1,6 +1,7 @@
 """What the hand meets: keys of vectors, answers kept, regions that stay, readings that wait, reasons beside lanes."""
 
 import json
+import re
 
 import pytest
 from playwright.sync_api import expect
@@ -165,3 +166,35 @@ def test_a_region_is_fitted_to_all_frames_of_a_moving_shape(page, address):
     choose(page, "fitted-when", "all")
     expect(cost).to_contain_text("36 × 16 × 16")
     assert document(page, address, key)["regions"][0]["over"] == "all frames"
+
+
+def number(page, id):
+    return float(re.search(r"-?[\d.]+(e-?\d+)?", page.get_by_test_id(id).inner_text()).group())
+
+
+def test_substeps_show_what_they_gain(page, address):
+    swirl = lane("v", ("vortex", {"circulation": 6, "core": 0.3}))
+    opened(page, address, swirl, flows=[flow()])
+    page.get_by_test_id("step-spray-s1").click()
+    expect(page.get_by_test_id("halves-1")).to_be_visible(timeout=40_000)
+    one, two = number(page, "halves-1"), number(page, "halves-2")
+    assert 3 < one / two < 5.5, "midpoint steps: a half step has a quarter of the error"
+
+
+def test_voxels_of_a_region_follow_another(page, address):
+    fine = {**ROOM, "id": "fine", "name": "Fine", "voxel_size": 0.04}
+    key = opened(page, address, WIND, regions=[ROOM, fine])
+    page.get_by_test_id("region-room").click()
+    page.get_by_test_id("more-voxel_size").click()
+    page.get_by_text("Link to voxel size of Fine").click()
+    saved(page)
+    assert document(page, address, key)["regions"][0]["voxel_size"] == {"link": "regions.fine.voxel_size", "times": 1}
+    expect(page.get_by_test_id("region-room")).to_contain_text("0.04 m", timeout=20_000)
+
+
+def test_a_download_says_where_it_is(page, address):
+    opened(page, address, WIND)
+    with page.expect_download() as taken:
+        page.get_by_text("Picture", exact=True).click()
+    expect(page.get_by_test_id("taken")).to_contain_text(f"{taken.value.suggested_filename},")
+    expect(page.get_by_test_id("taken")).to_contain_text("where your browser keeps downloads")

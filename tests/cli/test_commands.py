@@ -328,7 +328,7 @@ def test_a_sweep_is_told_before_run_read_and_continued(tmp_path):
     vary = ("--flow", "dust", "--vary", "fields.wind.s0.speed=1:3:3", "--vary", "shapes.ball.radius=0.2,0.4")
     told = gust("sweep", file, *vary, "--out", out, "--dry").stdout
     assert told.startswith("6 runs")
-    assert "speed 3, radius 0.4" in told
+    assert "speed 3 m/s, radius 0.4 m" in told
     assert not out.exists(), "it is only told"
     said = gust("sweep", file, *vary, "--out", out, "--workers", "2").stdout
     assert "6 of 6" in said

@@ -5,6 +5,7 @@ import pytest
 from PIL import Image
 
 from errant_gust.core.errors import FileError, GustError, StudyError
+from errant_gust.core.fields import look
 from errant_gust.core.fields.gridded import KEPT
 from errant_gust.core.geometry.outlines import read_brightness, read_svg, text_outline
 from errant_gust.core.geometry.shapes import Assets
@@ -156,3 +157,19 @@ def test_lingering_on_a_region_that_follows_is_refused():
     regions = [{"id": "room", "bounds": {"fit": ["ball"], "padding": 1}, "follow": True}]
     with pytest.raises(StudyError, match="follows"):
         values(node(("noise", {}), ("linger", {"region": "room"}), regions=regions), np.zeros((1, 3)))
+
+
+def test_a_stencil_is_seen_from_its_front_where_the_slice_shows_nothing_of_it():
+    words = ("stencil", {"text": "GUST", "height": 0.4, "depth": 0.1, "soft": 0.02, "centre": [0, 0, 1.2],
+                         "turn": [0, 0, 90]})  # fmt: skip
+    scene = plan(lane("a", words, ("gain", {"factor": 2.0}))).at(0.0)
+    nodes = [n for _, n in scene.steps("a")]
+    nodes[-1].prepare()
+    common = look.Window((-2, -2, -1), (4, 0, 0), (0, 4, 0))
+    first, second = look.swatches(nodes, common, 64)
+    inked = float((first > 0.5).mean())
+    assert 0.03 < inked < 0.4, "letters, not nothing and not a block"
+    np.testing.assert_allclose(second, 2 * first, rtol=1e-5)
+    through = look.Window((-2, -2, 1.2), (4, 0, 0), (0, 4, 0))
+    assert np.ptp(look.swatches(nodes, through, 64)[0]) > 0.5
+    assert float((look.swatches(nodes, through, 64)[0] > 0.5).mean()) < 0.05, "a slice that meets it stays the slice"

@@ -8,7 +8,9 @@ from errant_gust.core.errors import FileError, GustError, StudyError
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.geometry.curve_files import read_curves
 from errant_gust.core.geometry.curves import CurveSet, frames
-from tests.studies import node, values
+from errant_gust.core.study.building import lane
+from errant_gust.core.study.document import parse
+from tests.studies import data, node, plan, values
 
 F = np.float32
 BENT = [[0, 0, 0], [0.2, 0, 1], [0.9, 0.3, 1.8], [2, 0.3, 2], [3, 0, 2.6]]
@@ -153,3 +155,32 @@ def test_curves_from_obj_svg_and_usd(tmp_path):
     for name in ("bad.obj", "bad.usda"):
         with pytest.raises(FileError, match=r"cannot be read|no curve|needs points"):
             read_curves(tmp_path / name)
+
+
+TUBE = {"id": "tube", "kind": "curve", "params": {"points": [[-1, 0, 0], [1, 0, 0]], "widths": [[0, 0.5], [1, 2.0]]}}
+FLOW = ("spline_flow", {"curve": "tube", "reach": 0.5, "inward": 0.0, "ends": "run on"})
+
+
+def reached(steps, x, shapes=(TUBE,)):
+    """How far from the curve the stream still moves, at a place along it."""
+    n = plan(lane("a", steps), shapes=list(shapes)).at(0.0).lane("a")
+    r = np.linspace(0.0, 2.0, 401)
+    speed = np.linalg.norm(sample(n, np.column_stack([np.full_like(r, x), r, 0 * r]).astype(np.float32))[0], axis=1)
+    return r[speed > 1e-3].max()
+
+
+def test_a_spline_flow_is_as_wide_as_its_tube_unless_told_otherwise():
+    assert reached(FLOW, -0.9) < 0.4 < 0.8 < reached(FLOW, 0.9)
+    own = (FLOW[0], {**FLOW[1], "with_tube": False})
+    assert reached(own, -0.9) == pytest.approx(reached(own, 0.9), abs=0.01)
+
+
+def test_documents_of_version_1_keep_the_width_that_they_had():
+    old = {**data(lane("a", FLOW), lane("b", ("wind", {})), shapes=[TUBE]), "version": 1}
+    study = parse(old)
+    assert study.version == 2
+    assert study.fields[0].steps[0].params["with_tube"] is False
+    assert "with_tube" not in old["fields"][0]["steps"][0]["params"], "what was read is left as it is"
+    even = {**TUBE, "params": {"points": [[-1, 0, 0], [1, 0, 0]]}}
+    assert "with_tube" not in parse({**old, "shapes": [even]}).fields[0].steps[0].params
+    assert parse(data(lane("a", FLOW), shapes=[TUBE])).fields[0].steps[0].params.get("with_tube") is None

@@ -20,27 +20,27 @@ def scene(*steps, shapes=(BALL, BIG), more=()):
 
 def test_a_wind_goes_into_a_ball_with_its_whole_speed_where_it_is_met():
     s = scene(WIND)
-    made = through(s.lane("a"), s.shape("ball"), 1)
+    made = through(s.lane("a"), s.shape("ball"), "around")
     assert made.speed == pytest.approx(2.0, rel=2e-3)
     np.testing.assert_allclose(made.at, (0.1 - 0.8, 0.2, 0.3), atol=0.05)
     # cos < -1/20 on a share of (1 - 1/20) / 2 of a sphere
     assert made.share == pytest.approx(0.475, abs=0.01)
-    assert through(s.lane("a"), s.shape("ball"), -1).at[0] == pytest.approx(0.9, abs=0.05)
+    assert through(s.lane("a"), s.shape("ball"), "inside").at[0] == pytest.approx(0.9, abs=0.05)
 
 
 def test_a_ball_that_moves_with_the_wind_is_not_gone_into():
     way = {"keys": [[0, [0, 0, 0]], [1, [2, 0, 0]]], "between": "linear"}
     moving = {"id": "ball", "kind": "sphere", "params": {"radius": 0.5, "move": way}}
     s = plan(lane("a", WIND), shapes=[moving], clock={"fps": 24, "start": 1, "end": 25}).at(0.5)
-    assert through(s.lane("a"), s.shape("ball"), 1).speed < 0.01
+    assert through(s.lane("a"), s.shape("ball"), "around").speed < 0.01
 
 
 @pytest.mark.parametrize(
     ("step", "wall", "side"),
     [
-        (("steer_around", {"shape": "ball"}), "ball", 1),
-        (("steer_around", {"shape": "ball", "method": "by sliding"}), "ball", 1),
-        (("keep_inside", {"shape": "big"}), "big", -1),
+        (("steer_around", {"shape": "ball"}), "ball", "around"),
+        (("steer_around", {"shape": "ball", "method": "by sliding"}), "ball", "around"),
+        (("keep_inside", {"shape": "big"}), "big", "inside"),
     ],
 )
 def test_obstacle_steps_let_nothing_through_and_say_so(step, wall, side):

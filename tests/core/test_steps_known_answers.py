@@ -240,3 +240,12 @@ def test_divergence_and_curl_agree_with_differences_of_the_field(points):
     curl = values(node(start, ("curl",)), points)
     expected = np.stack([jacobian[:, b, a] - jacobian[:, a, b] for a, b in ((1, 2), (2, 0), (0, 1))], axis=1)
     assert curl == pytest.approx(expected, abs=5e-3)
+
+
+def test_a_curl_after_axes_says_that_it_leaves_the_plane():
+    flat = node(("curl_noise", {}), ("axes", {"scale": [1, 1, 0]}), ("gain", {}), ("curl", {}))
+    assert flat.step.remark(flat).startswith("leaves the plane: what comes in has no z")
+    points = np.random.default_rng(1).uniform(-1, 1, (50, 3)).astype(np.float32)
+    assert np.abs(sample(flat, points)[0][:, 2]).max() > 0.1, "and so it does"
+    plain = node(("curl_noise", {}), ("curl", {}))
+    assert plain.step.remark(plain) == ""

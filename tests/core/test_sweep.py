@@ -88,7 +88,7 @@ def test_a_version_has_its_values_and_nothing_else():
     assert next(p for p in made.shapes if p.id == "ball").params["radius"] == 0.25
     assert made.regions[0].voxel_size == 0.3
     assert s.fields[0].steps[0].params == {"seed": 1}, "what it was made of is left as it is"
-    assert label({"fields.swirl.s0.feature_size": 0.5, "shapes.ball.radius": 1}) == "feature size 0.5, radius 1"
+    assert label({"fields.swirl.s0.feature_size": 0.5, "shapes.ball.radius": 1}, s) == "feature size 0.5 m, radius 1 m"
 
 
 @pytest.mark.parametrize(

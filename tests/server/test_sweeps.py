@@ -37,7 +37,7 @@ def test_what_may_vary_and_what_it_will_be_is_told_and_nothing_begun(api, study)
     api("PUT", f"/studies/{study['key']}", {"document": now["document"], "base": now["revision"], "label": "speed"})
     said = api("POST", "/sweeps/forecast", body(study))
     assert (said["count"], said["seconds"]) == (3, None)
-    assert said["labels"] == ["speed 1.25", "speed 2", "speed 2.75"]
+    assert said["labels"] == ["speed 1.25 m/s", "speed 2 m/s", "speed 2.75 m/s"]
     assert Run.objects.count() == 0
     for vary, words in (
         ({"path": "fields.wind.s0.sped", "values": "1"}, "did you mean 'speed'"),
@@ -53,6 +53,7 @@ def test_runs_of_a_sweep_are_read_on_one_frame_and_seen_from_one_place(api, stud
     sheet = swept(api, study)
     assert [r["values"] for r in sheet["runs"]] == [{"fields.wind.s0.speed": v} for v in (1.25, 2.0, 2.75)]
     assert sheet["frame"] == 6
+    assert sheet["units"] == {"amount": "", "top": "m", "spread": "m", "fastest": "m/s", "mean speed": "m/s"}
     tops = [r["readings"]["fastest"] for r in sheet["runs"]]
     assert tops == sorted(tops), "a faster wind makes faster spray"
     early = api("GET", f"/sweeps/{sheet['sweep']}?frame=2")["runs"]
@@ -106,6 +107,29 @@ def test_failures_are_kept_apart_and_can_be_tried_again(api, study):  # noqa: F8
 
 def test_draws_fill_the_ranges(api, study):  # noqa: F811
     said = api("POST", "/sweeps/forecast", body(study, {**SPEED, "values": "1:2"}, samples=5))
-    drawn = sorted(float(words.split()[-1]) for words in said["labels"])
+    drawn = sorted(float(words.split()[1]) for words in said["labels"])
     assert len(drawn) == 5
     assert all(1 + n / 5 <= v <= 1 + (n + 1) / 5 for n, v in enumerate(drawn))
+
+
+def test_a_sweep_does_not_wait_for_previews_of_other_studies(api, study, monkeypatch):  # noqa: F811
+    begun = []
+    monkeypatch.setattr(runs.job, "submit", lambda folder, *rest: begun.append(folder.name))
+    other = api("POST", "/studies", {"copy_of": study["key"]})
+    now = api("GET", f"/studies/{other['key']}")
+    now["document"]["fields"][0]["steps"][0]["params"]["speed"] = 4.125
+    api("PUT", f"/studies/{other['key']}", {"document": now["document"], "base": now["revision"], "label": "speed"})
+    first = api("POST", "/runs", {"study": other["key"], "flow": "spray"})["identity"]
+    asked = []
+    monkeypatch.setattr(runs.job, "ask_to_stop", lambda folder: asked.append(folder.name))
+    sweep = api("POST", "/sweeps", body(study, {**SPEED, "values": "4.2, 4.3"}))["sweep"]
+    assert asked[:1] == [first], "the preview of another study gives way"
+    runs._finished(first, {"state": "stopped", "message": ""})
+    states = {r["identity"]: r["state"] for r in api("GET", f"/sweeps/{sweep}")["runs"]}
+    assert sorted(states.values()) == ["running", "waiting"]
+    assert Run.objects.get(identity=first).state == "waiting", "and goes on later"
+    api("POST", f"/sweeps/{sweep}/stop")
+    for identity in begun:
+        runs._finished(identity, {"state": "stopped", "message": ""})
+    runs.wait_all(1)
+    runs._going.clear()

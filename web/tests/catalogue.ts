@@ -7,9 +7,19 @@ export function spec(name: string, type: string, more: Partial<ParamSpec> = {}):
   const rest = { choices: [], help: '', when: null, files: [], group: '', provides: '', wants: '' }
   return { name, type, ...plain, range: [null, null], ...flags, ...rest, ...more }
 }
-function step(id: string, lane: string, kind: string, ...params: ParamSpec[]): Entry {
+export function step(id: string, lane: string, kind: string, ...params: ParamSpec[]): Entry {
   const words = { label: id, yields: '', headline: '', doc: '', mistake: '', formula: '' }
-  return { id, lane, kind, accepts: kind === 'start' ? 'nothing' : 'any', params, roles: {}, ...words }
+  return {
+    id,
+    lane,
+    kind,
+    accepts: kind === 'start' ? 'nothing' : 'any',
+    params,
+    roles: {},
+    carries: [],
+    names_channel: '',
+    ...words,
+  }
 }
 const required = (name: string, type: string) => spec(name, type, { required: true, default: '' })
 const shapeKind = (id: string, ...params: ParamSpec[]) => ({

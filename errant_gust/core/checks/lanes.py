@@ -158,14 +158,14 @@ def into_shapes(scene: Scene, id: str, last: Node) -> list[Finding]:
         shape = scene.shape(shape_id)
         if shape.moves or not shape.kind.bounded:
             continue
-        share = through(last, shape, 1, SURFACE).share
+        share = through(last, shape, "around", SURFACE).share
         if share <= INTO:
             continue
         terms, here = [], last
         while here.incoming is not None and here.step.id != "steer_around":
             other = getattr(here.step, "field", None)
             if here.step.id in ("add", "subtract", "mix", "strongest", "replace") and isinstance(other, str):
-                part = through(scene.lane(other), shape, 1, SURFACE).share
+                part = through(scene.lane(other), shape, "around", SURFACE).share
                 terms.append((part, other, here.where))
             here = here.incoming
         if terms:

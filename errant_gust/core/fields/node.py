@@ -121,7 +121,7 @@ class Node:
     @cached_property
     def obstacles(self) -> frozenset[str]:
         """Shapes that anything up to here steers around: inside them the field means nothing."""
-        own = (id for id, side in self.step.walls() if side > 0)
+        own = (id for id, side in self.step.blocking() if side == "around")
         return frozenset(own).union(*(node.obstacles for node in self.used))
 
     @cached_property

@@ -12,7 +12,7 @@ from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample
 from errant_gust.core.fields.solved import solved_of
-from errant_gust.core.geometry.placed import PlacedShape
+from errant_gust.core.geometry.placed import PlacedShape, Side
 from errant_gust.core.geometry.surface_samples import surface_samples
 
 READING_SIDE = 20
@@ -28,7 +28,7 @@ class Through:
     """
 
     shape: str
-    side: int
+    side: Side
     speed: float
     at: tuple[float, float, float]
     share: float
@@ -76,7 +76,7 @@ class Reading:
         ]
         for t in self.through:
             at = ", ".join(f"{c:.3g}" for c in t.at)
-            way = "into" if t.side > 0 else "out of"
+            way = "into" if t.side == "around" else "out of"
             said.append(f"most {way} '{t.shape}': {t.speed:.3g} {self.unit} at ({at}) m, {t.share:.1%} of its surface")
         if self.divergence is not None:
             figure = self.divergence * self.per_size
@@ -191,26 +191,27 @@ def _divergence(node: Node, points: Array, cancel: Cancel | None) -> float:
 
 def through_walls(node: Node, looked_at: PlacedShape | None = None, cancel: Cancel | None = None) -> list[Through]:
     """What goes through the walls of the steps up to here, and into the shape that is looked at."""
-    walls: dict[str, int] = {}
+    walls: dict[str, Side] = {}
     here: Node | None = node
     while here is not None:
-        for id, side in here.step.walls():
+        for id, side in here.step.blocking():
             walls.setdefault(id, side)
         here = here.incoming
     if looked_at is not None:
-        walls.setdefault(looked_at.id, 1)
+        walls.setdefault(looked_at.id, "around")
     return [through(node, node.scene.shape(id), side, cancel=cancel) for id, side in walls.items()]
 
 
 def through(
-    node: Node, shape: PlacedShape, side: int, count: int = ON_SURFACE, cancel: Cancel | None = None
+    node: Node, shape: PlacedShape, side: Side, count: int = ON_SURFACE, cancel: Cancel | None = None
 ) -> Through:
-    """What a vector field carries into a shape (side 1), or out of it (−1), against the motion of its surface."""
+    """What a vector field carries into a shape that it is kept around, or out of one that it is kept inside, as seen
+    from the moving surface."""
     points, normal = _on(shape, count)
     v = sample(node, points, cancel=cancel)[0].astype(np.float64)
     if shape.moves:
         v = v - shape.surface_velocity(np.ascontiguousarray(points.T)).T
-    into = -side * (v * normal).sum(axis=1)
+    into = (v * normal).sum(axis=1) * (-1 if side == "around" else 1)
     worst = int(into.argmax())
     x, y, z = (float(c) for c in points[worst])
     rms = float(np.sqrt(np.mean((v * v).sum(axis=1))))

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.fields.units import Unit, parse_unit
+from errant_gust.core.geometry.placed import Side
 from errant_gust.core.study import registry
 from errant_gust.core.study.parameters import Parameters, summary
 
@@ -36,13 +37,14 @@ class FieldStep(Parameters):
         if "id" in cls.__dict__:
             registry.register(registry.FIELD, cls)
 
-    def walls(self) -> list[tuple[str, int]]:
-        """Shapes with the side that the flow is on: 1 around them, −1 in them."""
-        named = [(name, side) for names, side in ((self.blocked_by, 1), (self.kept_in, -1)) for name in names]
-        found = []
-        for name, side in named:
-            value = getattr(self, name)
-            found += [(id, side) for id in ([value] if isinstance(value, str) else value) if id]
+    def blocking(self) -> list[tuple[str, Side]]:
+        """Shapes by id, and on which side of them the flow is kept."""
+        found: list[tuple[str, Side]] = []
+        sides: tuple[tuple[Side, tuple[str, ...]], ...] = (("around", self.blocked_by), ("inside", self.kept_in))
+        for side, names in sides:
+            for name in names:
+                value = getattr(self, name)
+                found += [(id, side) for id in ([value] if isinstance(value, str) else value) if id]
         return found
 
     def gives(self, incoming: Kind | None, lanes: dict[str, Kind]) -> Kind:

@@ -122,6 +122,11 @@ class Volume:
     region: GridRegion
     grids: dict[str, Grid]
 
+    @property
+    def amount(self) -> Array | None:
+        """How much of what it is of is where (nx, ny, nz); None if no channel says."""
+        return next((self.grids[n].values for n in ("density", "smoke") if n in self.grids), None)
+
 
 @dataclass(frozen=True)
 class MeshData:

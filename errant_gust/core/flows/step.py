@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.scene import Built, Scene
+from errant_gust.core.geometry.placed import Side
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.study import registry
 from errant_gust.core.study.document import Lane
 from errant_gust.core.study.parameters import Parameters, summary
 
-Side = Literal["around", "inside"]
 NOT_FITTING = {
     "vector": ("scalar", "take its gradient or curl, or choose a vector lane"),
     "scalar": ("vector", "take its magnitude or a component, or choose a scalar lane"),
@@ -29,6 +29,10 @@ class FlowStep(Parameters):
     formula: ClassVar[str] = ""
     wants: ClassVar[dict[str, Literal["scalar", "vector"]]] = {}
     """What the field lanes named by parameters have to be."""
+    carries: ClassVar[tuple[str, ...]] = ()
+    """Channels that a lane with this step has."""
+    names_channel: ClassVar[str] = ""
+    """The parameter that gives a channel of the lane its name."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
@@ -51,7 +55,8 @@ class FlowStep(Parameters):
         told = summary(cls)
         shapes = [p["name"] for p in told["params"] if p["type"] in ("shape", "shapes")]
         plays = {name: shapes for name, role in ROLES.items() if issubclass(cls, role)}
-        return {**told, "kind": cls.family, "accepts": cls.sort, "formula": cls.formula, "roles": plays}
+        channels = {"carries": list(cls.carries), "names_channel": cls.names_channel}
+        return {**told, "kind": cls.family, "accepts": cls.sort, "formula": cls.formula, "roles": plays, **channels}
 
 
 # roles ---------------------------------------------------------------------------------------------------------------

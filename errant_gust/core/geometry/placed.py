@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,8 @@ from errant_gust.core.geometry.shapes import Geometry, ShapeKind
 from errant_gust.core.study.turns import rotation
 
 Array = NDArray[Any]
+Side = Literal["around", "inside"]
+"""Where something is kept: around a shape, or inside it."""
 
 
 class Framed(Protocol):

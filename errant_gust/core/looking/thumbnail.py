@@ -1,6 +1,7 @@
 """A small picture of a frame without a screen: what it holds, from the front (x to the right, z up), for lists of runs
 and contact sheets."""
 
+import io
 from typing import Any
 
 import numpy as np
@@ -81,9 +82,8 @@ def _pixels(position: Array, lower: Array, upper: Array, width: int, height: int
 
 def _volume(store: RunStore, frame: int, result: VolumeResult, box: Box | None, width: int, height: int) -> Array:
     """Light that comes through density along y, and heat that glows."""
-    grids = result.read(store, frame).grids
-    region = result.region(store, frame)
-    values = next((grids[n].values for n in ("density", "smoke") if n in grids), None)
+    volume = result.read(store, frame)
+    grids, region, values = volume.grids, volume.region, volume.amount
     if values is None:
         values = next((g.values for g in grids.values() if g.values.ndim == 3), np.zeros((1, 1, 1), np.float32))
     thick = np.maximum(values, 0).sum(axis=1) * region.voxel_size
@@ -106,6 +106,13 @@ def _volume(store: RunStore, frame: int, result: VolumeResult, box: Box | None, 
     out = Image.new("RGB", (width, height), tuple(int(v) for v in _bytes(SEA)))
     out.paste(seen.resize((wide, high), Image.Resampling.BILINEAR), (round(left), round(top)))
     return np.asarray(out, np.float32) / 255
+
+
+def as_png(pixels: Array) -> bytes:
+    """Pixels (height, width, 3) uint8 as a file."""
+    out = io.BytesIO()
+    Image.fromarray(pixels).save(out, "PNG")
+    return out.getvalue()
 
 
 def _bytes(picture: Array) -> Array:

@@ -129,9 +129,25 @@ def _known(path: str, cls: Any, name: str) -> None:
         raise StudyError("is no parameter of it", where=path, fix=nearest(name, names))
 
 
-def label(values: dict[str, Any]) -> str:
-    """What tells one run of a sweep from the others: `seed 2, feature size 0.5`."""
-    return ", ".join(f"{path.split('.')[-1].replace('_', ' ')} {words_of(v, '')}" for path, v in values.items())
+def label(values: dict[str, Any], study: document.Study) -> str:
+    """What tells one run of a sweep from the others: `seed 2, feature size 0.5 m`."""
+    return ", ".join(
+        f"{path.split('.')[-1].replace('_', ' ')} {words_of(v, _unit(study, path), study)}"
+        for path, v in values.items()
+    )
+
+
+def _unit(study: document.Study, path: str) -> str:
+    room, id, *rest = path.split(".")
+    if room == "regions":
+        return "°" if rest == ["turn"] else "m"
+    part = study.find(room, id, path)
+    if room == "shapes":
+        cls: Any = shape_class(part.kind)
+    else:
+        step = next(s for s in part.steps if s.id == rest[0])
+        cls = step_class(step.op, FIELD if room == "fields" else part.kind, path)
+    return next((str(e["unit"]) for e in describe(cls) if e["name"] == rest[-1]), "") if cls is not None else ""
 
 
 def variable(study: document.Study, flow: str) -> Iterator[tuple[str, dict[str, Any], Any]]:
@@ -164,6 +180,12 @@ def _entries(where: str, cls: Any, params: dict[str, Any]) -> Iterator[tuple[str
 READINGS = ("amount", "top", "spread", "fastest", "mean speed")
 """What is told of every run on a frame: points, or density times m³, or square metres; the greatest height in m; the
 root mean square distance from its middle in m; speeds in m/s."""
+
+
+def units_of(result: Result) -> dict[str, str]:
+    """The unit of each reading of a result."""
+    amount = {"volume": "m³", "mesh": "m²"}.get(result.form, "")
+    return dict(zip(READINGS, (amount, "m", "m", "m/s", "m/s"), strict=True))
 
 
 def readings_of(store: RunStore, frame: int, result: Result) -> dict[str, float]:
@@ -201,9 +223,8 @@ def _of_mesh(found: MeshData) -> dict[str, float]:
 
 
 def _of_volume(store: RunStore, frame: int, result: VolumeResult) -> dict[str, float]:
-    grids = result.read(store, frame).grids
-    region = result.region(store, frame)
-    values = next((grids[n].values for n in ("density", "smoke") if n in grids), None)
+    volume = result.read(store, frame)
+    grids, region, values = volume.grids, volume.region, volume.amount
     v = next((g.values for g in grids.values() if g.values.ndim == 4), None)
     if values is None:
         values = np.ones(region.shape, np.float32)

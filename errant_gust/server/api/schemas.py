@@ -58,6 +58,10 @@ class Entry(ShapeEntry):
     formula: str
     lane: str
     roles: dict[str, list[str]] = {}
+    carries: list[str] = []
+    """Channels that a lane with this step has."""
+    names_channel: str = ""
+    """The parameter that gives one more its name."""
     """What it is to shapes (`emits`, `blocks`), and the parameters that name those."""
 
 
@@ -100,6 +104,8 @@ class RunOut(Schema):
     kind: str
     study: str
     flow: str
+    name: str
+    """Its own, if somebody gave it one."""
     quality: str
     state: str
     message: str
@@ -157,7 +163,7 @@ class SolvedOut(Schema):
 
 class ThroughOut(Schema):
     shape: str
-    side: int
+    side: Literal["around", "inside"]
     speed: float
     at: tuple[float, float, float]
     share: float

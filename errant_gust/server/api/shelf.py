@@ -15,7 +15,6 @@ router = Router()
 
 
 class ShelfRun(RunOut):
-    name: str
     pinned: bool
     study_name: str
     created: datetime

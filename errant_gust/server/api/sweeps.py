@@ -66,6 +66,7 @@ class Sheet(Schema):
     frame: int | None
     frames: list[int]
     readings: list[str]
+    units: dict[str, str]
     paths: list[str]
     runs: list[SweptRun]
 

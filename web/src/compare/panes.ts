@@ -95,6 +95,7 @@ export function first(runs: RunOut[], doc: StudyDoc, formOf: (kind: string) => F
   return []
 }
 export function nameOf(run: RunOut, runs: RunOut[], doc: StudyDoc): string {
+  if (run.name) return run.name
   const flow = doc.flows.find((f) => f.id === run.flow)?.name ?? run.flow
   const same = runs.filter((r) => r.flow === run.flow && r.quality === run.quality)
   const age = same.findIndex((r) => r.identity === run.identity)

@@ -1,5 +1,5 @@
 /** Words and units of channels. */
-import type { Form, Lane } from '../api/model'
+import type { Entry, Form, Lane } from '../api/model'
 
 /** What a volume shows when no one channel is chosen: smoke and the heat in it. */
 export const SMOKE = 'smoke'
@@ -27,16 +27,20 @@ export function channelsOf(known: string[] | undefined, form: Form | undefined, 
   return all.map((id) => ({ id, name: channelWords(id) }))
 }
 
-/** Channels that a lane's state has: the solver's, and those of its steps, but for one. */
-export function channelsIn(lane: Lane, except = ''): { id: string; name: string }[] {
-  const names = ['density', 'temperature']
-  for (const s of lane.steps.filter((t) => t.on)) {
-    if (s.op === 'burn') names.push('fuel')
-    if (s.op === 'channel') names.push(String(s.params.name ?? 'glow'))
-    if (s.op === 'formula') names.push(String(s.params.channel ?? 'display'))
-    if (s.params.channel && s.op === 'source') names.push(String(s.params.channel))
-  }
-  return [...new Set(names)].filter((n) => n !== except).map((id) => ({ id, name: id }))
+/** Channels that a lane's state has, by what the catalogue says of its steps, but for one. */
+export function channelsIn(
+  lane: Lane,
+  entryOf: (op: string) => Entry | undefined,
+  except = '',
+): { id: string; name: string }[] {
+  const names = lane.steps
+    .filter((s) => s.on)
+    .flatMap((s) => {
+      const e = entryOf(s.op)
+      const given = (name: string) => s.params[name] ?? e?.params.find((p) => p.name === name)?.default
+      return [...(e?.carries ?? []), e?.names_channel ? String(given(e.names_channel) ?? '') : '']
+    })
+  return [...new Set(names)].filter((n) => n && n !== except).map((id) => ({ id, name: id }))
 }
 
 /** The unit of a channel of a volume: a copy has that of what it copies; null where nobody knows (formulas, channels

@@ -179,7 +179,9 @@ const entry = computed(() => {
 /** Channels that a step may name: those of its lane, but for the one that it makes itself. */
 const channels = computed(() => {
   const own = study.selectedLane
-  return own && step.value ? channelsIn(own, String(step.value.params.name ?? byDefault('name') ?? '')) : []
+  return own && step.value
+    ? channelsIn(own, (op) => study.entry(op, own.id), String(step.value.params.name ?? byDefault('name') ?? ''))
+    : []
 })
 /** What keeps the selected shape from being, or what is worth knowing of it. */
 const shapeId = computed(() => (kind.value === 'shape' ? (study.selection as { id: string }).id : ''))

@@ -13,7 +13,7 @@
     ><span class="num" :class="{ warn: r.coverage === 0 }">{{ (100 * r.coverage).toFixed(0) }} %</span>
     <template v-for="t in r.through" :key="t.shape">
       <span v-tip="told(t)" class="muted" tabindex="0"
-        >most {{ t.side > 0 ? 'into' : 'out of' }} {{ called(t.shape) }}</span
+        >most {{ t.side === 'around' ? 'into' : 'out of' }} {{ called(t.shape) }}</span
       >
       <span class="num" :class="t.share > 0.02 ? 'warn' : 'good'" :data-testid="`reading-through-${t.shape}`"
         >{{ shown(t.speed, 2) }} {{ r.unit }}</span

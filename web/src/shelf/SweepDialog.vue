@@ -160,14 +160,6 @@ async function go() {
 </script>
 
 <style scoped>
-.ask {
-  padding: 16px 18px;
-  display: grid;
-  gap: 10px;
-}
-.ask h2 {
-  font-size: 16px;
-}
 .pair {
   display: flex;
   gap: 10px;

@@ -468,7 +468,10 @@ onMounted(async () => {
     doc.value = (await call<StudyOut>('GET', `/studies/${key.value}`)).document
     runs.value = await call<RunOut[]>('GET', `/runs?study=${encodeURIComponent(key.value)}`)
     document.title = `${doc.value.name}, compared · Errant Gust`
-    const wanted = read(asked.panes, runs.value)
+    const wanted = read(asked.panes, runs.value).map((p) => ({
+      ...p,
+      channel: p.channel || (FIRST[formOf(p) ?? 'points'] ?? ''),
+    }))
     keep(wanted.length ? wanted : first(runs.value, doc.value, formOfKind))
     source = new EventSource(`/api/events?study=${encodeURIComponent(key.value)}`)
     source.onmessage = (event) => {

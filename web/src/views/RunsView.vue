@@ -374,14 +374,6 @@ function compare() {
 .acts button {
   padding: 2px 6px;
 }
-.ask {
-  padding: 16px 18px;
-  display: grid;
-  gap: 10px;
-}
-.ask h2 {
-  font-size: 16px;
-}
 .ask ul {
   padding-left: 18px;
   font-size: 12px;

@@ -21,17 +21,19 @@
     <main>
       <p v-if="problem" class="bad" role="alert" data-testid="sweep-problem">{{ problem }}</p>
       <div v-if="sheet" class="tools">
-        <span>Frame</span
-        ><SlideTo
-          :model-value="frame ?? 1"
-          :low="sheet.frames[0] ?? 1"
-          :high="Math.max(sheet.frames.at(-1) ?? 1, (sheet.frames[0] ?? 1) + 1)"
-          :step="1"
-          label="Frame of all pictures"
-          testid="sweep-frame"
-          @update:model-value="(v) => (chosen = v)"
-        /><span class="num frame">{{ frame ?? '' }}</span> <span>Sorted by</span
-        ><PickOne v-model="by" :items="sorts" label="Sorted by" testid="sweep-sort" />
+        <template v-if="sheet.frames.length"
+          ><span>Frame</span
+          ><SlideTo
+            :model-value="frame ?? 1"
+            :low="sheet.frames[0] ?? 1"
+            :high="Math.max(sheet.frames.at(-1) ?? 1, (sheet.frames[0] ?? 1) + 1)"
+            :step="1"
+            label="Frame of all pictures"
+            testid="sweep-frame"
+            @update:model-value="(v) => (chosen = v)"
+          /><span class="num frame">{{ frame ?? '' }}</span></template
+        >
+        <span>Sorted by</span><PickOne v-model="by" :items="sorts" label="Sorted by" testid="sweep-sort" />
         <TickBox v-model="down" words="largest first" testid="sweep-down" />
         <span class="sp" />
         <span>Show</span>
@@ -94,7 +96,7 @@
             <text x="35" y="140" text-anchor="end">{{ shownNumber(ends.y[0], 4) }}</text>
             <text x="35" y="16" text-anchor="end">{{ shownNumber(ends.y[1], 4) }}</text>
           </svg>
-          <span class="muted">{{ reading }} against {{ short(across) }}</span>
+          <span class="muted">{{ reading }}{{ unit(reading) && `,${unit(reading)}` }} against {{ short(across) }}</span>
         </aside>
       </div>
     </main>
@@ -135,7 +137,7 @@ const by = ref('')
 const down = ref(true)
 const query = ref('')
 const picked = ref<string[]>([])
-const UNITS: Record<string, string> = { top: 'm', spread: 'm', fastest: 'm/s', 'mean speed': 'm/s' }
+const unit = (name: string) => (sheet.value?.units[name] ? ` ${sheet.value.units[name]}` : '')
 
 const short = (path: string) => path.split('.').at(-1)?.replace(/_/g, ' ') ?? ''
 const plain = (v: unknown) => (typeof v === 'number' ? shownNumber(v) : Array.isArray(v) ? v.join(' ') : String(v))
@@ -147,7 +149,7 @@ const label = (r: Swept) =>
 const told = (r: Swept) =>
   Object.entries(r.readings ?? {})
     .filter(([name]) => ['amount', 'top', 'fastest', reading.value].includes(name))
-    .map(([name, v]) => `${name} ${shownNumber(v, 3)}${UNITS[name] ? ` ${UNITS[name]}` : ''}`)
+    .map(([name, v]) => `${name} ${shownNumber(v, 3)}${unit(name)}`)
     .join(' · ')
 const sorts = computed(() => [
   { id: '', name: 'the order of the sweep' },

@@ -1,7 +1,6 @@
 """What happens to the gas's channels: Cool, Thin out, Burn, Channel, Formula."""
 
 import re
-from collections.abc import Collection
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -97,11 +96,9 @@ class Colour(GasStep):
     yields = "smoke in the colours of its sources"
     mistake = "All smoke is white until a Source is given another colour."
     headline = "fade"
+    carries = COLOURS
 
     fade: float = param(0.0, unit="1/s", range=(0, 1e4), slider=(0, 2), help="Share lost to grey a second")
-
-    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
-        return COLOURS
 
     def change(self, part: Placed, work: Work) -> None:
         if not self.fade or not work.dt:
@@ -128,6 +125,7 @@ class GasChannel(GasStep):
         "and fuel only: where a channel outlasts all of them it is cut off, unless 'Follow the gas' is off."
     )
     headline = "name"
+    names_channel = "name"
 
     name: str = param("glow", help="Small letters; it is called so in files")
     copies: ChannelName = param(
@@ -136,9 +134,6 @@ class GasChannel(GasStep):
     how: How = param("share", help="A share of it, or an amount, is lost a second")
     rate: float = param(0.5, range=(0, 1e4), slider=(0, 5), varies=True, help="How much is lost a second")
     wants = {}
-
-    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
-        return (self.name,)
 
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
@@ -178,6 +173,7 @@ class GasFormula(GasStep):
         "'temperature * exp(-0.5 * dt)', or into a channel of its own."
     )
     headline = "expression"
+    names_channel = "channel"
     formula = "c' = clamp(expression(channels, speed, x, y, z, t, dt, f))"
 
     channel: str = param("display", help="What is set: a channel of its own, or one of the solver's")
@@ -190,9 +186,6 @@ class GasFormula(GasStep):
     high: float = param(1.0, slider=(-10, 10), help="The most", when={"clamp": ["between"]})
 
     wants = {"field": "scalar"}
-
-    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
-        return (self.channel,)
 
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)
@@ -246,6 +239,7 @@ class Burn(GasStep):
         "burn rate above 10 a second is a flash."
     )
     headline = "rate"
+    carries = ("fuel",)
     formula = (
         "b = fuel (1 − e^(−rate dt)) where T ≥ ignition;  T' = T + heat b;  ρ' = ρ + soot b;  ∇·v = expansion b / dt"
     )
@@ -259,9 +253,6 @@ class Burn(GasStep):
     heat: float = param(900.0, unit="K", range=(0, 1e6), slider=(0, 3000), help="Given by a unit of fuel")
     soot: float = param(0.6, range=(0, 1e6), slider=(0, 5), help="Density left by a unit of fuel")
     expansion: float = param(1.0, range=(0, 1e4), slider=(0, 10), help="Volumes that a unit of fuel swells by")
-
-    def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
-        return ("fuel",)
 
     def change(self, part: Placed, work: Work) -> None:
         if not work.dt:

@@ -161,10 +161,11 @@ class Source(GasStep, Fills):
     )  # fmt: skip
 
     wants = {"by": "scalar", "colour_by": "vector", "velocity_by": "vector"}
+    names_channel = "channel"
 
     def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
         burns = self.fuel or "fuel" in varying
-        return (*(("fuel",) if burns else ()), *((self.channel,) if self.channel else ()))
+        return (*(("fuel",) if burns else ()), *super().names(varying))
 
     def check(self, scene: Scene, where: str) -> None:
         super().check(scene, where)

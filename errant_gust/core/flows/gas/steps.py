@@ -114,8 +114,9 @@ class GasStep(FlowStep):
     family: ClassVar[Literal["domain", "source", "force", "change", "solid"]]
 
     def names(self, varying: Collection[str] = ()) -> tuple[str, ...]:
-        """Channels that this step needs besides density and temperature."""
-        return ()
+        """Channels that a lane with this step has."""
+        own = getattr(self, self.names_channel) if self.names_channel else ""
+        return (*self.carries, *((own,) if own else ()))
 
     @property
     def copied(self) -> tuple[str, str] | None:
@@ -161,6 +162,7 @@ class Domain(GasStep, Sides):
         "refine."
     )
     headline = "region"
+    carries = BASE
 
     region: RegionId = param(help="The box and the voxel size")
     preview_voxels: float = param(2.0, unit="×", range=(1, 8), help="Size of voxels in a preview run")

@@ -5,7 +5,8 @@ import numpy as np
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.growth.steps import GrowthStep
-from errant_gust.core.flows.step import Blocks, Side
+from errant_gust.core.flows.step import Blocks
+from errant_gust.core.geometry.placed import Side
 from errant_gust.core.study.parameters import ShapeIds, param
 
 

@@ -3,7 +3,8 @@
 from typing import Literal
 
 from errant_gust.core.flows.liquid.steps import LiquidStep
-from errant_gust.core.flows.step import Blocks, Side
+from errant_gust.core.flows.step import Blocks
+from errant_gust.core.geometry.placed import Side
 from errant_gust.core.study.parameters import ShapeIds, param
 
 

@@ -5,7 +5,8 @@ from typing import ClassVar
 import numpy as np
 
 from errant_gust.core.flows.particles.steps import Moving, ParticleStep, Use
-from errant_gust.core.flows.step import Blocks, Side
+from errant_gust.core.flows.step import Blocks
+from errant_gust.core.geometry.placed import Side
 from errant_gust.core.study.parameters import ShapeId, param
 
 PASSES = 3
