@@ -57,22 +57,22 @@ def has_the_same_bits(study: Any, flow: str, folder: Path, monkeypatch: Any, fac
 
 def survives_a_full_disk(study: Any, flow: str, folder: Path, monkeypatch: Any) -> None:
     """The fourth frame cannot be written: said with what to do, three are kept, nothing half-written is left."""
-    real, written = frame_store._sync_tree, []
+    real, written = frame_store.write_arrays, []
 
-    def full(place: Any) -> None:
+    def full(place: Any, *given: Any) -> None:
         written.append(place)
+        real(place, *given)
         if len(written) == 4:
             raise OSError(errno.ENOSPC, "No space left on device")
-        real(place)
 
-    monkeypatch.setattr(frame_store, "_sync_tree", full)
+    monkeypatch.setattr(frame_store, "write_arrays", full)
     with pytest.raises(FileError, match=r"frame 4 could not be written.*No space") as found:
         compute(study, flow, folder)
     assert "continue" in found.value.fix
     store = RunStore(folder)
     assert store.frames() == [1, 2, 3]
     assert not list(store.frames_folder.glob(".writing-*")), "nothing half-written is left"
-    monkeypatch.setattr(frame_store, "_sync_tree", real)
+    monkeypatch.setattr(frame_store, "write_arrays", real)
     _ends_alike(study, flow, folder)
 
 

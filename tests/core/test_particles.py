@@ -249,7 +249,7 @@ def test_a_half_written_frame_is_never_seen(tmp_path, monkeypatch):
     store.create({"identity": "x", "flow": "p"})
     store.write(1, {"position": np.zeros((5, 3), np.float32)}, {"count": 5})
     monkeypatch.setattr(
-        "errant_gust.core.runs.frame_store._sync_tree",
+        "errant_gust.core.files.zarr_arrays.sync",
         lambda folder: (_ for _ in ()).throw(OSError(28, "No space left on device")),
     )
     with pytest.raises(FileError, match=r"frame 2 could not be written \(No space left.*frames before it are kept"):

@@ -19,8 +19,9 @@ from errant_gust.core.flows.results import Lines, MeshData, PointsResult, Volume
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.home import home
-from errant_gust.core.runs.frame_store import Elsewhere, RunStore
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
+from errant_gust.core.runs.lease import Elsewhere
 from errant_gust.core.runs.manifest import begin
 from errant_gust.core.runs.stepping import compute_frames
 from errant_gust.core.study import document

@@ -4,7 +4,6 @@ A frame is written beside its place, synced, then renamed: at any moment every f
 hold the full state, so a run continues from the last one.
 """
 
-import fcntl
 import json
 import os
 import re
@@ -13,20 +12,17 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any, cast
+from typing import Any
 
-import numpy as np
-import zarr
-import zarr.codecs
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, GustError
+from errant_gust.core.files.zarr_arrays import read_arrays, sync, write_arrays
+from errant_gust.core.runs.lease import Lease, leased
 
 Array = NDArray[Any]
 FORMAT = "errant-gust-run"
 FIRST = ("position", "velocity", "age", "life", "id")
-ROWS = 1 << 18
-CELLS = 128
 FRAME = re.compile(r"^(-?\d{1,8})\.zarr$")
 
 
@@ -45,15 +41,12 @@ def _aside(path: Path, text: str) -> Path:
     return aside
 
 
-class Elsewhere(GustError):
-    """Somebody else computes this run now."""
-
-
 class RunStore:
     """The folder of one run."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._lease: Lease | None = None
 
     @property
     def place(self) -> str:
@@ -118,21 +111,18 @@ class RunStore:
 
     def write(self, frame: int, channels: dict[str, Array], facts: dict[str, Any]) -> None:
         """Write a whole frame; `facts` are kept beside its arrays."""
-        aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}"
+        aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}-{threading.get_ident()}"
         shutil.rmtree(aside, ignore_errors=True)
         try:
-            group = zarr.open_group(aside, mode="w", attributes={"frame": frame, **facts})
-            for name, values in channels.items():
-                chunks = chunks_of(values.shape)
-                group.create_array(
-                    name,
-                    data=np.ascontiguousarray(values),
-                    chunks=chunks,
-                    compressors=zarr.codecs.BloscCodec(cname="lz4", clevel=1, shuffle=zarr.codecs.BloscShuffle.shuffle),
-                )
-            _sync_tree(aside)
+            write_arrays(aside, channels, {"frame": frame, **facts})
+            if self._lease is not None:
+                self._lease.check()
             shutil.rmtree(self.path(frame), ignore_errors=True)
             aside.rename(self.path(frame))
+            sync(self.frames_folder)
+        except GustError:
+            shutil.rmtree(aside, ignore_errors=True)
+            raise
         except OSError as error:
             shutil.rmtree(aside, ignore_errors=True)
             raise FileError(
@@ -147,9 +137,7 @@ class RunStore:
         if not path.is_dir():
             raise FileError(f"frame {frame} is not there", where=str(self.folder))
         try:
-            group = zarr.open_group(path, mode="r")
-            names = channels or tuple(self.names(frame))
-            return {name: np.asarray(cast(Any, group[name])[...]) for name in names}
+            return read_arrays(path, channels or tuple(self.names(frame)))
         except (KeyError, ValueError, OSError, RuntimeError) as error:
             raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
 
@@ -186,28 +174,9 @@ class RunStore:
 
     @contextmanager
     def alone(self) -> Iterator[None]:
-        """Only one process computes a run at a time; the lock falls with the process."""
-        self.folder.mkdir(parents=True, exist_ok=True)
-        with (self.folder / ".lock").open("w") as file:
+        """Only one process computes a run at a time: what is written meanwhile is written by who holds the lease."""
+        with leased(self.folder) as self._lease:
             try:
-                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError:
-                raise Elsewhere("is being computed by another process", where=str(self.folder)) from None
-            yield
-
-
-def chunks_of(shape: tuple[int, ...]) -> tuple[int, ...]:
-    """Chunks of an array in the store: rows of points, or cubes of cells, so that others read what they need and none
-    is larger than a compressor takes."""
-    if len(shape) < 3:
-        return (min(ROWS, max(1, shape[0])), *shape[1:]) if shape else ()
-    return (*(min(CELLS, max(1, n)) for n in shape[:3]), *shape[3:])
-
-
-def _sync_tree(folder: Path) -> None:
-    for path in [*folder.rglob("*"), folder]:
-        handle = os.open(path, os.O_RDONLY)
-        try:
-            os.fsync(handle)
-        finally:
-            os.close(handle)
+                yield
+            finally:
+                self._lease = None

@@ -17,7 +17,8 @@ from errant_gust.core.blocks import give_way
 from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.runs.compute import FrameDone, compute
-from errant_gust.core.runs.frame_store import Elsewhere, RunStore, write_atomically
+from errant_gust.core.runs.frame_store import RunStore, write_atomically
+from errant_gust.core.runs.lease import Elsewhere
 from errant_gust.core.runs.manifest import assets_of
 from errant_gust.core.study import document
 
