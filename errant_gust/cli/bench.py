@@ -24,7 +24,6 @@ from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
 from errant_gust.cli.bench_shapes import ROWS as ON_SHAPES
-from errant_gust.cli.peak import from_here, peak
 from errant_gust.core.blocks import share_out, threads
 from errant_gust.core.demos.geometry import light_tower, write_obj
 from errant_gust.core.fields import look
@@ -35,6 +34,7 @@ from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.peak import from_here, peak
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 

@@ -93,7 +93,7 @@ def following() -> Row:
 MEMORY = """
 import sys
 from errant_gust.cli.bench_gas import _begun, smoke
-from errant_gust.cli.peak import peak
+from errant_gust.core.peak import peak
 _begun(smoke(int(sys.argv[1])), 2)
 print(peak())
 """

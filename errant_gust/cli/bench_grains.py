@@ -144,7 +144,7 @@ def one_step() -> Row:
 MEMORY = """
 import sys, json, time
 from errant_gust.cli.bench_grains import begun
-from errant_gust.cli.peak import peak
+from errant_gust.core.peak import peak
 flow, state = begun(float(sys.argv[1]), 2)
 t = time.perf_counter()
 state = flow.next(state, 3)

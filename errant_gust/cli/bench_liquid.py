@@ -171,7 +171,7 @@ def surfaces() -> Row:
 MEMORY = """
 import sys, json, time
 from errant_gust.cli.bench_liquid import begun, dam, one_step
-from errant_gust.cli.peak import peak
+from errant_gust.core.peak import peak
 flow, state = begun(dam(voxel=float(sys.argv[1]), viscosity=float(sys.argv[2])), 2)
 t = time.perf_counter()
 one_step(flow, state)

@@ -166,7 +166,7 @@ def storing() -> list[Row]:
 RUN = """
 import json, sys
 from pathlib import Path
-from errant_gust.cli.peak import peak
+from errant_gust.core.peak import peak
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study import document
 peaks = []

@@ -39,18 +39,25 @@ def list_runs(study: str) -> list[str]:
     return [*lines, *([found["warning"]] if found["warning"] else [])]
 
 
-def tidy(study: str, yes: bool) -> list[str]:
-    """What nobody pinned and nothing computes: named, and with `yes` freed."""
+def tidy(study: str, yes: bool, days: int) -> list[str]:
+    """What nobody pinned and nothing computes, and revisions older than so many days but the last of each: named, and
+    with `yes` freed."""
     _server()
-    from errant_gust.server import shelf
+    from errant_gust.server import shelf, thinning
 
+    old: list[str] = []
+    if days > 0:
+        found = thinning.thin(days, really=yes)
+        went = "are gone" if yes else "would go"
+        old = [f"{found.gone:,} revisions {went} ({_size(found.bytes)}), {found.kept:,} stay"]
     shelf.sweep()
     told = [shelf.describe(run) for run in shelf.to_free(study)]
     lines = [f"{r['study_name']} · {r['flow']}, {r['quality']}: {_size(r['bytes'])}" for r in told]
     total = sum(r["bytes"] for r in told)
     if not yes:
         return [
+            *old,
             *lines,
             f"{_size(total)} in {len(told)} runs would come free; --yes frees it, a pinned run is never taken",
         ]
-    return [*lines, f"{_size(shelf.free([r['identity'] for r in told]))} are free"]
+    return [*old, *lines, f"{_size(shelf.free([r['identity'] for r in told]))} are free"]

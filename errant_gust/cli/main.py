@@ -10,24 +10,12 @@ from typing import Annotated, Any
 
 import numpy as np
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
+from errant_gust.cli import home_commands  # noqa: F401  (registers its commands)
+from errant_gust.cli.app import JsonFlag, StudyArg, app, err
+from errant_gust.cli.app import bar as progress_bar
 from errant_gust.cli.studies import open_plan
 from errant_gust.core.errors import Cancelled, FileError, GustError
-
-app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Errant Gust")
-err = Console(stderr=True)
-
-StudyArg = Annotated[str, typer.Argument(metavar="STUDY", help="A .gust.json file, or the name of a demo study")]
-JsonFlag = Annotated[bool, typer.Option("--json", help="Machine-readable output")]
-
-
-def _bar() -> Progress:
-    return Progress(
-        TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn(),
-        console=err, transient=True,
-    )  # fmt: skip
 
 
 @app.command()
@@ -145,7 +133,7 @@ def bake(
     scene = open_plan(study).at(_finite(time, "--time"))
     node, box = scene.lane(field), scene.region(region)
     box.check(3 if node.kind == "vector" else 1, f"regions.{region}.voxel_size")
-    with _bar() as bar:
+    with progress_bar() as bar:
         task = bar.add_task(f"baking {field} on {box.voxels:,} voxels", total=1.0)
         values = bake_node(node, box, progress=lambda share: bar.update(task, completed=share))
     write(out, {field: Grid(box, values, unit=unit_of(node))})
@@ -171,7 +159,7 @@ def run(
     stop = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: stop.set())
-    with _bar() as bar:
+    with progress_bar() as bar:
         task = bar.add_task(f"{flow}, frames {first} to {last}", total=last - plan.study.clock.start + 1)
 
         def report(done: FrameDone) -> None:
@@ -246,7 +234,7 @@ def export(
     clock = store.manifest()["clock"]
     span = _frame_range(frames, clock["start"], clock["end"]) if frames else None
     wanted = tuple(c.strip() for c in channels.split(",") if c.strip()) or None
-    with _bar() as bar:
+    with progress_bar() as bar:
         task = bar.add_task("exporting", total=None)
         made = export_run(
             store, to, format=format, frames=span, channels=wanted, what=what,
@@ -273,7 +261,7 @@ def shape(
     span = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
     if not math.isfinite(voxel) or voxel < 0:
         raise GustError(f"{voxel} is no voxel size", where="--voxel", fix="right would be a length in metres, or 0")
-    with _bar() as bar:
+    with progress_bar() as bar:
         task = bar.add_task(f"{shape}, frames {span[0]} to {span[1]}", total=span[1] - span[0] + 1)
         made = export_shape(
             plan, shape, to, format=format, frames=span, voxel=voxel,
@@ -430,25 +418,6 @@ def diff(
         print(f"{one.where:40} {one.words}")
     if not made:
         print("the same version")
-
-
-@app.command()
-def runs(study: Annotated[str, typer.Option(help="Key of a study; all if left out")] = "") -> None:
-    """Every run of the home folder: state, frames, size, and what its version changed."""
-    from errant_gust.cli.keeping import list_runs
-
-    print("\n".join(list_runs(study)))
-
-
-@app.command()
-def tidy(
-    study: Annotated[str, typer.Option(help="Key of a study; all, and what was deleted, if left out")] = "",
-    yes: Annotated[bool, typer.Option("--yes", help="Free it; otherwise it is only told")] = False,
-) -> None:
-    """Free the space of runs that nobody pinned."""
-    from errant_gust.cli.keeping import tidy as tidy_up
-
-    print("\n".join(tidy_up(study, yes)))
 
 
 @app.command()

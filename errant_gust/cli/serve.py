@@ -8,12 +8,21 @@ import urllib.request
 import webbrowser
 
 from errant_gust.core.errors import GustError
+from errant_gust.core.home import home
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "errant_gust.server.settings")
 
 
 def serve(*, port: int, browser: bool, demo: bool) -> None:
     """Runs until interrupted. Prints `Errant Gust is ready at …` when it answers."""
+    from errant_gust.core.runs.lease import leased
+
+    told = "is served already, by the process"
+    with leased(home(), told, "use that server, or another folder (ERRANT_GUST_HOME)"):
+        _serve(port, browser, demo)
+
+
+def _serve(port: int, browser: bool, demo: bool) -> None:
     import django
 
     django.setup()

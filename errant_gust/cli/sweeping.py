@@ -1,7 +1,6 @@
 """A sweep by command: what it will cost, a run for each set of values, a table and a contact sheet."""
 
 import json
-import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,8 +11,8 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.looking.contact_sheet import Tile, contact_sheet
-from errant_gust.core.runs import job
-from errant_gust.core.runs.cost import cost_of
+from errant_gust.core.runs import engine, job
+from errant_gust.core.runs.cost import cost_of, memory_of
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import begin
 from errant_gust.core.runs.sweep import READINGS, Vary, combinations, label, readings_of, variant
@@ -67,14 +66,13 @@ def swept(
     last = plan.study.clock.end
     shown = last if frame is None else frame
     result = kind_of(plan.study.find("flows", flow, "--flow").kind).result()
-    scheduler = os.environ.get("ERRANT_GUST_SCHEDULER")
 
     def one(part: tuple[dict[str, Any], document.Study]) -> Swept:
         values, study = part
         identity = begin(study, flow, quality, out, plan.assets)
         folder = out / identity
-        (folder / "stop").unlink(missing_ok=True)
-        said = job.on_engine(scheduler, folder, last)
+        memory = memory_of(Plan(study, plan.assets, plan.data), flow, quality)
+        said = engine.wait_for(engine.Order(folder, last, memory))
         store = RunStore(folder)
         there = shown in store.frames()
         found = Swept(
@@ -84,7 +82,7 @@ def swept(
         tell(found)
         return found
 
-    with ThreadPoolExecutor(max(1, workers)) as pool:
+    with ThreadPoolExecutor(engine.at_once() if engine.scheduler() else max(1, workers)) as pool:
         try:
             return list(pool.map(one, made))
         except KeyboardInterrupt:

@@ -42,6 +42,8 @@ class Run(models.Model):
     ended = models.DateTimeField(null=True)
     worker = models.CharField(max_length=120, default="")  # who computes it, or did last
     bytes = models.BigIntegerField(default=0)  # on disk, when it last ended
+    memory = models.BigIntegerField(default=0)  # bytes that it needs at most, by estimate
+    place = models.CharField(max_length=10, default="")  # "here", or where the setting says
     name = models.CharField(max_length=80, default="")  # its own, if somebody gave it one
     pinned = models.BooleanField(default=False)  # never freed
     sweep = models.CharField(max_length=40, default="", db_index=True)  # the sweep that it is of, if it is of one

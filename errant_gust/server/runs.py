@@ -1,6 +1,6 @@
-"""Runs of the server: started, watched, stopped, taken up again after a restart. One at a time on this machine."""
+"""Runs of the server: started, watched, stopped, taken up again after a restart. One at a time on this machine, as many
+as are handed in on a cluster."""
 
-import os
 import threading
 import time
 from pathlib import Path
@@ -9,26 +9,33 @@ from typing import Any
 from django.db import close_old_connections
 from django.utils import timezone
 
-from errant_gust.core.errors import StudyError
+from errant_gust.core.errors import GustError, StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.home import home
-from errant_gust.core.runs import job
+from errant_gust.core.runs import engine, job
+from errant_gust.core.runs.cost import memory_of
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.runs.manifest import begin
 from errant_gust.core.study import document
 from errant_gust.server import notices, revisions
 from errant_gust.server.models import Run
+from errant_gust.server.plans import plan_of
 
-ALONGSIDE = 1  # local runs at once; a cluster takes as many as it likes
+ALONGSIDE = 1  # runs at once in this process; how many are handed in to a cluster is a setting
+MOST_WAITING = 256  # rows that are looked through for the next ones
+HERE = "here"
 _lock = threading.Lock()
-_going: set[str] = set()
+_going: dict[str, str] = {}
+"""Runs that were handed in, by where they are computed: "" for here, or the address of a scheduler."""
 _progress: dict[str, dict[str, Any]] = {}
 """What jobs said last, of runs that are going."""
 _ends: dict[str, int] = {}
 """The last frame that each job was given."""
 _yielding: set[str] = set()
-"""Runs that were asked to stop for one that somebody waits for; they wait their turn again."""
+"""Runs that were asked to stop for one that somebody waits for, or to go on elsewhere; they wait their turn again."""
+_shown: dict[str, tuple[str, str]] = {}
+"""State and message that the rows of going runs have."""
 
 
 def folder_of(identity: str) -> Path:
@@ -52,6 +59,8 @@ def start(key: str, flow: str, quality: str) -> Run:
     begun = {"study": study, "flow": flow, "kind": kind, "quality": quality, "last": end}
     run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
     run.asked.add(study)
+    if not run.memory:
+        note_memory(run, plan_of(key, study.head.document))
     if quality == "preview":
         others = Run.objects.filter(study=study, flow=flow, quality=quality, sweep="")
         for other in others.exclude(identity=identity):
@@ -75,6 +84,15 @@ def start(key: str, flow: str, quality: str) -> Run:
             _make_room(key)
     _launch()
     return run
+
+
+def note_memory(run: Run, plan: Plan) -> None:
+    """What a run may need at most, for who chooses a worker for it."""
+    try:
+        run.memory = memory_of(plan, run.flow, run.quality)
+    except GustError:  # the run says so itself, when it begins
+        return
+    Run.objects.filter(identity=run.identity).update(memory=run.memory)
 
 
 def proceed(run: Run, last: int | None = None) -> Run:
@@ -108,9 +126,8 @@ def _stop_at_end(identity: str) -> None:
 
 def _make_room(key: str) -> None:
     """Previews of other studies give way: the user looks at this one. Called with the lock held."""
-    if os.environ.get("ERRANT_GUST_SCHEDULER"):
-        return
-    for other in Run.objects.filter(identity__in=_going, quality="preview").exclude(study_id=key):
+    here = [identity for identity, place in _going.items() if not place]
+    for other in Run.objects.filter(identity__in=here, quality="preview").exclude(study_id=key):
         _yielding.add(other.identity)
         job.ask_to_stop(folder_of(other.identity))
 
@@ -120,6 +137,24 @@ def measured(key: str, plan: Plan, flow: str, quality: str) -> list[RunStore]:
     own = [run_identity(plan.study, flow, q, plan.assets) for q in (quality, "preview", "full")]
     older = Run.objects.filter(asked=key, flow=flow).order_by("-changed").values_list("identity", flat=True)[:8]
     return [RunStore(folder_of(identity)) for identity in dict.fromkeys([*own, *older])]
+
+
+def move(run: Run, place: str) -> Run:
+    """Go on elsewhere: in this process ("here"), or on the cluster ("cluster"); what is complete stays."""
+    if place not in (HERE, "cluster"):
+        raise StudyError(f"'{place}' is no place for a run", where="place", fix="right would be here or cluster")
+    if place == "cluster" and not engine.scheduler():
+        raise StudyError("there is no cluster", where="place", fix="set ERRANT_GUST_SCHEDULER to its scheduler")
+    Run.objects.filter(identity=run.identity).update(place=HERE if place == HERE else "")
+    run.refresh_from_db()
+    with _lock:
+        going = _going.get(run.identity)
+        if going is not None:
+            if going != _place_of(run):
+                _yielding.add(run.identity)
+                job.ask_to_stop(folder_of(run.identity))
+            return run
+    return proceed(run)
 
 
 def stop(run: Run) -> None:
@@ -132,31 +167,61 @@ def stop(run: Run) -> None:
             run.save()
 
 
+def _place_of(run: Run) -> str:
+    """Where a run is to be computed: "" for here, or the address of a scheduler."""
+    return "" if run.place == HERE else engine.scheduler()
+
+
 def _launch(freed: str = "") -> None:
     """Submit waiting runs while there is room; `freed`: the run that has just ended and makes some."""
     with _lock:
-        room = 64 if os.environ.get("ERRANT_GUST_SCHEDULER") else ALONGSIDE
         try:
-            waiting = list(Run.objects.filter(state="waiting").order_by("-changed"))
+            waiting = Run.objects.filter(state="waiting").exclude(identity__in=sorted(_going.keys() - {freed}))
+            following = list(waiting.order_by("-changed")[:MOST_WAITING])
         finally:  # whatever the database says, the place is free
-            _going.discard(freed)
+            for known in (_going, _progress, _shown):
+                known.pop(freed, None)  # type: ignore[attr-defined]
             _yielding.discard(freed)
-            _progress.pop(freed, None)
-        for run in waiting[: max(0, room - len(_going))]:
-            _going.add(run.identity)
-            run.state, run.started, run.ended = "running", timezone.now(), None
-            run.save()
-            _ends[run.identity] = run.last
-            job.submit(
-                folder_of(run.identity), run.last, lambda result, i=run.identity: _finished(i, result),  # type: ignore[misc]
-                lambda facts, i=run.identity: _progressed(i, facts),  # type: ignore[misc]
-            )  # fmt: skip
+        room = {False: ALONGSIDE, True: engine.at_once()}
+        for place in _going.values():
+            room[bool(place)] -= 1
+        for run in following:
+            place = _place_of(run)
+            if room[bool(place)] > 0:
+                room[bool(place)] -= 1
+                _hand_in(run, place)
     notices.changed()
 
 
+def _hand_in(run: Run, place: str) -> None:
+    """With the lock held. On a cluster it waits until a worker has begun it."""
+    identity = run.identity
+    _going[identity], _ends[identity] = place, run.last
+    run.state, run.message, run.ended = ("waiting" if place else "running"), "", None
+    run.started = None if place else timezone.now()
+    run.save(update_fields=["state", "message", "started", "ended"])
+    _shown[identity] = (run.state, "")
+    rank = 10 * (run.quality == "preview") - bool(run.sweep)
+    engine.submit(
+        engine.Order(folder_of(identity), run.last, run.memory, rank),
+        lambda result: _finished(identity, result),
+        lambda facts: _progressed(identity, facts),
+        place,
+    )
+
+
 def _progressed(identity: str, facts: dict[str, Any]) -> None:
-    """A job says how far it is."""
+    """A job says how far it is, or what it waits for."""
     _progress[identity] = facts
+    now = ("waiting", f"waits: {facts['waits']}"[:400]) if facts.get("waits") else ("running", "")
+    if _shown.get(identity, now) != now:
+        _shown[identity] = now
+        begun = {"started": timezone.now()} if now[0] == "running" else {}
+        try:
+            rows = Run.objects.filter(identity=identity, state__in=("waiting", "running"))
+            rows.update(state=now[0], message=now[1], **begun)
+        finally:
+            close_old_connections()
     _stop_at_end(identity)
     notices.changed()
 
@@ -203,7 +268,8 @@ def wait_all(seconds: float = 60) -> None:
 
 def _goes_now() -> str:
     """What is computed, for who waits for it: study and flow, with the time that is left if it is known."""
-    going = Run.objects.filter(identity__in=sorted(_going)).select_related("study").first()
+    here = sorted(i for i, place in _going.items() if not place)
+    going = Run.objects.filter(identity__in=here).select_related("study").first()
     if going is None:
         return ""
     left = (_progress.get(going.identity) or {}).get("left")
@@ -231,6 +297,9 @@ def describe(run: Run) -> dict[str, Any]:
         "started": run.started,
         "ended": run.ended,
         "worker": run.worker or str(progress.get("worker", "")),
-        "behind": _goes_now() if run.state == "waiting" else "",
+        "behind": (run.message or _goes_now()) if run.state == "waiting" else "",
         "bytes": run.bytes,
+        "memory": progress.get("memory") if run.state == "running" else None,
+        "needs": run.memory,
+        "place": "cluster" if _place_of(run) else HERE,
     }

@@ -6,6 +6,7 @@ from urllib.parse import urlsplit
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from errant_gust.core.blocks import foreground
+from errant_gust.server.faults import told
 
 HEADER = "X-Errant-Gust"
 CSP = (
@@ -27,6 +28,11 @@ class SafetyMiddleware:
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
+
+    def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        """What came before the API saw the request: an upload that finds no room."""
+        answer = told(error)
+        return None if answer is None else JsonResponse(answer[1], status=answer[0])
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         if request.method not in ("GET", "HEAD", "OPTIONS"):

@@ -88,13 +88,15 @@ def start(key: str, flow: str, quality: str, made: list[Version]) -> str:
     study = revisions.get(key)
     sweep = uuid.uuid4().hex[:12]
     for values, version in made:
-        plan_of(key, document.dump(version)).at(0.0)
+        plan = plan_of(key, document.dump(version))
+        plan.at(0.0)
         identity = begin(version, flow, quality, home() / "runs", revisions.assets(key))
         end = version.clock.end
         kind = version.find("flows", flow, f"flows.{flow}").kind
         begun = {"study": study, "flow": flow, "kind": kind, "quality": quality, "last": end, "state": "stopped"}
         run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
         run.asked.add(study)
+        runs.note_memory(run, plan)
         Run.objects.filter(identity=identity).update(
             sweep=sweep, values=values, gone=None, name=run.name or label(values, version)[:80]
         )

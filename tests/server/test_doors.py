@@ -18,6 +18,7 @@ from errant_gust.core.runs import job
 from errant_gust.core.study.document import loads
 from errant_gust.server import revisions, runs, study_files
 from errant_gust.server.models import Run
+from tests.clusters import until
 from tests.server.test_api import ACROSS, api, study, unpack
 from tests.studies import data, lane
 
@@ -253,27 +254,40 @@ def finished(run, seconds=40):
     raise AssertionError("the run never ended")
 
 
-def test_a_scheduler_that_cannot_be_reached_fails_the_run_in_words_and_stops_no_server(api, study, monkeypatch):
+def test_runs_wait_for_a_scheduler_that_cannot_be_reached_and_go_on_here_if_they_are_moved(api, study, monkeypatch):
     monkeypatch.setenv("ERRANT_GUST_SCHEDULER", "tcp://127.0.0.1:9")
     Run.objects.all().delete()
     run = api("POST", "/runs", {"study": study["key"], "flow": "spray", "quality": "preview"})
     Run.objects.filter(identity=run["identity"]).update(state="running")
     started = time.monotonic()
+    runs._going.clear()  # as a server that was started again
     runs.take_up()
     assert time.monotonic() - started < 5, "a server starts whatever its scheduler does"
-    found = finished(run)
-    assert found.state == "failed"
-    assert "the scheduler at tcp://127.0.0.1:9 could not do it" in found.message
-    assert "ERRANT_GUST_SCHEDULER" in found.message
+
+    def told():
+        (found,) = api("GET", f"/runs?study={study['key']}")
+        return found
+
+    until(lambda: told()["behind"], 30, "it is not said what it waits for")
+    found = told()
+    assert (found["state"], found["place"]) == ("waiting", "cluster")
+    assert found["behind"].startswith("waits: the scheduler at tcp://127.0.0.1:9 is away")
+    api("POST", f"/runs/{run['identity']}/move", {"place": "nowhere"}, status=422)
+    api("POST", f"/runs/{run['identity']}/move", {"place": "here"})
+    until(lambda: told()["state"] == "done", 60, "it does not go on here")
+    assert told()["place"] == "here"
+    log = api("GET", f"/runs/{run['identity']}/log")
+    assert any("takes it up" in line for line in log)
+    assert log[-1].endswith("done")
 
 
 def test_a_stop_between_submission_and_begin_is_not_lost(api, study, monkeypatch):
     begin = threading.Event()
     work = job.work
 
-    def later(folder, last, tell=None):
+    def later(folder, last, tell=None, order=""):
         begin.wait(20)
-        return work(folder, last, tell)
+        return work(folder, last, tell, order)
 
     monkeypatch.setattr(job, "work", later)
     run = api("POST", "/runs", {"study": study["key"], "flow": "spray", "quality": "full"})

@@ -86,6 +86,7 @@ def test_seconds_a_frame_and_seconds_left_never_contradict_each_other(api, monke
     fresh["clock"]["fps"] = 25  # a run of its own
     study = api("POST", "/studies", {"document": fresh})
     ended(api("POST", "/runs", {"study": study["key"], "flow": "smoke", "quality": "preview"})["identity"])
+    assert told.pop(0).keys() == {"worker", "job", "memory"}, "who has taken it up"
     assert len(told) == END
     for said in told[:-1]:
         assert said["each"] * (said["total"] - said["done"]) == pytest.approx(said["left"])

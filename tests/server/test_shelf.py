@@ -80,7 +80,7 @@ def test_what_goes_on_is_never_freed(api, study, monkeypatch):  # noqa: F811
     now["document"]["fields"][0]["steps"][0]["params"]["speed"] = 3.25  # one that nobody has run
     api("PUT", f"/studies/{study['key']}", {"document": now["document"], "base": now["revision"], "label": "speed"})
     held = threading.Event()
-    monkeypatch.setattr(runs.job, "submit", lambda *rest: held.set())
+    monkeypatch.setattr(runs.engine, "submit", lambda *rest: held.set())
     identity = api("POST", "/runs", {"study": study["key"], "flow": "spray"})["identity"]
     assert held.is_set()
     assert api("GET", "/shelf/free") == []

@@ -83,7 +83,7 @@ def test_one_is_taken_back_and_the_others_stay(api, study):  # noqa: F811
 
 def test_an_edit_does_not_stop_a_sweep(api, study, monkeypatch):  # noqa: F811
     begun = []
-    monkeypatch.setattr(runs.job, "submit", lambda folder, *rest: begun.append(folder.name))
+    monkeypatch.setattr(runs.engine, "submit", lambda order, *rest: begun.append(order.folder.name))
     sweep = api("POST", "/sweeps", body(study, {**SPEED, "values": "3.1, 3.2, 3.3"}))["sweep"]
     api("POST", "/runs", {"study": study["key"], "flow": "spray"})
     states = [r["state"] for r in api("GET", f"/sweeps/{sweep}")["runs"]]
@@ -114,7 +114,7 @@ def test_draws_fill_the_ranges(api, study):  # noqa: F811
 
 def test_a_sweep_does_not_wait_for_previews_of_other_studies(api, study, monkeypatch):  # noqa: F811
     begun = []
-    monkeypatch.setattr(runs.job, "submit", lambda folder, *rest: begun.append(folder.name))
+    monkeypatch.setattr(runs.engine, "submit", lambda order, *rest: begun.append(order.folder.name))
     other = api("POST", "/studies", {"copy_of": study["key"]})
     now = api("GET", f"/studies/{other['key']}")
     now["document"]["fields"][0]["steps"][0]["params"]["speed"] = 4.125

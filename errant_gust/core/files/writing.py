@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from errant_gust.core.errors import FileError
+from errant_gust.core.files.room import FULL, NoRoom
 
 
 @contextmanager
@@ -21,7 +22,9 @@ def written_whole(path: Path) -> Iterator[BinaryIO]:
             os.fsync(file.fileno())
         aside.replace(path)
     except OSError as error:
-        raise FileError(f"cannot be written ({error.strerror or error})", where=str(path)) from None
+        raise (NoRoom if error.errno in FULL else FileError)(
+            f"cannot be written ({error.strerror or error})", where=str(path)
+        ) from None
     finally:
         aside.unlink(missing_ok=True)
 

@@ -28,7 +28,7 @@ CELLS = 128
 LARGEST = 1 << 36
 """Bytes of an array that a file may ask for."""
 TYPES = ("bool", "int8", "int16", "int32", "int64", "uint8", "uint16", "uint32", "uint64", "float32", "float64")
-CODEC = {"cname": "lz4", "clevel": 1, "shuffle": "shuffle", "blocksize": 0}
+CODEC: dict[str, Any] = {"cname": "lz4", "clevel": 1, "shuffle": "shuffle", "blocksize": 0}
 SHUFFLES = {"noshuffle": blosc.NOSHUFFLE, "shuffle": blosc.SHUFFLE, "bitshuffle": blosc.BITSHUFFLE}
 
 
@@ -82,7 +82,7 @@ def _told(values: Array, chunks: tuple[int, ...]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _parts(shape: tuple[int, ...], chunks: tuple[int, ...]) -> Iterator[tuple[str, tuple[slice, ...]]]:
+def _parts(shape: tuple[int, ...], chunks: tuple[int, ...]) -> Iterator[tuple[str, tuple[Any, ...]]]:
     """Key and place of every chunk."""
     counts = [range(math.ceil(n / c)) for n, c in zip(shape, chunks, strict=True)]
     for index in product(*counts):
@@ -91,7 +91,7 @@ def _parts(shape: tuple[int, ...], chunks: tuple[int, ...]) -> Iterator[tuple[st
 
 
 def _write_chunk(
-    place: Path, key: str, values: Array, part: tuple[slice, ...], chunks: tuple[int, ...]
+    place: Path, key: str, values: Array, part: tuple[Any, ...], chunks: tuple[int, ...]
 ) -> None:  # fmt: skip
     own = values[(*part, ...)]
     if own.shape != chunks:  # at an edge: a chunk is whole
@@ -162,7 +162,7 @@ def _known(about: dict[str, Any]) -> bool:
     )
 
 
-def _read_chunk(path: Path, values: Array, part: tuple[slice, ...], chunks: tuple[int, ...]) -> None:
+def _read_chunk(path: Path, values: Array, part: tuple[Any, ...], chunks: tuple[int, ...]) -> None:
     own = values[(*part, ...)]
     try:
         data = path.read_bytes()

@@ -33,6 +33,11 @@ class Cost:
         return asdict(self)
 
 
+def memory_of(plan: Plan, flow: str, quality: str) -> int:
+    """Bytes that a run needs at most, before anything was measured."""
+    return int(open_flow(plan, flow, quality).estimate()[1])
+
+
 def cost_of(plan: Plan, flow: str, quality: str, stores: list[RunStore]) -> Cost:
     """The cost of what is left of a flow's run. The first of `stores` that holds frames of the flow is what it is
     measured by: this run itself, the preview of this version, or an older one.
@@ -82,7 +87,7 @@ def _measured(
     """(seconds, bytes, count) that each measured frame would be of in the run that is estimated."""
     was = steps
     if not same:
-        older = plan_of(document.parse(manifest["study"]), assets_of(manifest))
+        older = plan_of(document.parse(manifest["study"]), assets_of(store))
         was = open_flow(older, flow, manifest["quality"])
     here = {f for f in store.frames() if f in facts}
     size = sum(f.stat().st_size for n in here for f in store.path(n).rglob("*") if f.is_file())

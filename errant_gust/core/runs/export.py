@@ -49,7 +49,7 @@ def kind_of_run(store: RunStore) -> FlowKind:
 def plan_of_run(store: RunStore) -> Plan:
     """The study as it was when the run was begun."""
     manifest = store.manifest()
-    return plan_of(document.parse(manifest["study"]), assets_of(manifest))
+    return plan_of(document.parse(manifest["study"]), assets_of(store))
 
 
 def export_run(

@@ -17,6 +17,7 @@ from typing import Any
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, GustError
+from errant_gust.core.files.room import FULL, NoRoom, check_room, has_room
 from errant_gust.core.files.zarr_arrays import read_arrays, sync, write_arrays
 from errant_gust.core.runs.lease import Lease, leased
 
@@ -39,6 +40,9 @@ def _aside(path: Path, text: str) -> Path:
         file.flush()
         os.fsync(file.fileno())
     return aside
+
+
+GO_ON = "free some space and continue the run; the frames before it are kept"
 
 
 class RunStore:
@@ -111,6 +115,7 @@ class RunStore:
 
     def write(self, frame: int, channels: dict[str, Array], facts: dict[str, Any]) -> None:
         """Write a whole frame; `facts` are kept beside its arrays."""
+        check_room(self.folder, GO_ON)
         aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}-{threading.get_ident()}"
         shutil.rmtree(aside, ignore_errors=True)
         try:
@@ -125,10 +130,8 @@ class RunStore:
             raise
         except OSError as error:
             shutil.rmtree(aside, ignore_errors=True)
-            raise FileError(
-                f"frame {frame} could not be written ({error.strerror or error})",
-                where=str(self.folder),
-                fix="free some space and continue the run; the frames before it are kept",
+            raise (NoRoom if error.errno in FULL else FileError)(
+                f"frame {frame} could not be written ({error.strerror or error})", where=self.place, fix=GO_ON
             ) from None
 
     def read(self, frame: int, channels: tuple[str, ...] | None = None) -> dict[str, Array]:
@@ -156,6 +159,10 @@ class RunStore:
             return found
         except (KeyError, ValueError, OSError) as error:
             raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+
+    def has_room(self) -> bool:
+        """Whether another frame may be written."""
+        return has_room(self.folder)
 
     def clean(self) -> None:
         """Remove what a killed process left half-written."""

@@ -12,5 +12,5 @@ def halved_run(store: RunStore, frame: int) -> list[Halved]:
     """What half steps, and halves of these, would change on the way from a frame of a run to the next; none where the
     flow chooses its steps by itself, or nothing lives so long."""
     said = store.manifest()
-    flow = open_flow(plan_of(parse(said["study"]), assets_of(said)), said["flow"], said["quality"])
+    flow = open_flow(plan_of(parse(said["study"]), assets_of(store)), said["flow"], said["quality"])
     return flow.halved(flow.load(store.read(frame), store.facts(frame)), frame)

@@ -1,28 +1,35 @@
-"""A run as a job that any worker with the run's folder can do: progress and stop travel through the folder.
+"""A run as a job that any worker with the run's folder can do.
 
-`engine` says who does it: threads of this process, or an existing Dask cluster (ERRANT_GUST_SCHEDULER=tcp://…) that
-shares the folder.
+Progress, messages and the wish to stop travel through the folder, so it does not matter which machine computes; who
+does it is `engine`'s to say.
 """
 
 import json
 import os
 import socket
-import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from errant_gust.core import peak
 from errant_gust.core.blocks import give_way
 from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.files.room import NoRoom
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.runs.compute import FrameDone, compute
 from errant_gust.core.runs.frame_store import RunStore, write_atomically
-from errant_gust.core.runs.lease import Elsewhere
+from errant_gust.core.runs.lease import Elsewhere, Lost, holder
 from errant_gust.core.runs.manifest import assets_of
 from errant_gust.core.study import document
 
 Tell = Callable[[dict[str, Any]], None]
+LOOKS = 0.25
+"""Seconds between two looks for a wish to stop: on a shared disk each of them is a message to another machine."""
+PATIENCE = 2.0
+"""Seconds between two looks for room on the disk."""
 
 
 def progress_of(folder: Path) -> dict[str, Any]:
@@ -37,137 +44,126 @@ def ask_to_stop(folder: Path) -> None:
     (folder / "stop").touch()
 
 
+def stop_asked(folder: Path) -> bool:
+    return (folder / "stop").exists()
+
+
 def worker_name() -> str:
     """Which machine and process computes here."""
     return f"{socket.gethostname()} {os.getpid()}"
 
 
-def work(folder: str, last: int, tell: Tell | None = None) -> dict[str, str]:
-    """Do the job: {"state": done | stopped | failed, "message": …, "worker": …}. Runs in a thread or on a cluster
-    worker. `tell` is called with what is also written to the folder, frame by frame."""
-    return {**_work(folder, last, tell), "worker": worker_name()}
-
-
-def _work(folder: str, last: int, tell: Tell | None) -> dict[str, str]:
-    place = Path(folder)
-    store = RunStore(place)
-    manifest = store.manifest()
-    study = document.parse(manifest["study"])
-    if last > study.clock.end:  # somebody wants more of this version than there was when it was begun
-        study = study.model_copy(update={"clock": study.clock.model_copy(update={"end": last})})
-    assets = assets_of(manifest)
-
-    def report(done: FrameDone) -> None:
-        ahead = done.total - done.done
-        each = done.left / ahead if ahead else done.seconds  # so that the two never contradict each other
-        facts = {"done": done.done, "total": done.total, "each": each, "left": done.left, "worker": worker_name()}
-        facts |= done.facts
-        write_atomically(place / "progress.json", json.dumps(facts))
-        if tell is not None:
-            tell(facts)
-
-    def stop_asked() -> bool:
-        give_way()
-        return (place / "stop").exists()
-
-    seen = -1
+def note(folder: Path, words: str) -> None:
+    """A line in the run's log, with when and who; a log that cannot be written stops nothing."""
+    line = f"{datetime.now(UTC).isoformat(timespec='seconds')}  {worker_name()}  {' '.join(words.split())}\n"
     try:
+        with (folder / "log.txt").open("a") as file:
+            file.write(line)
+    except OSError:
+        return
+
+
+def log_of(folder: Path, most: int = 200) -> list[str]:
+    """The last lines of a run's log."""
+    try:
+        with (folder / "log.txt").open("rb") as file:
+            file.seek(max(0, os.fstat(file.fileno()).st_size - 64 * 1024))
+            return file.read().decode(errors="replace").splitlines()[-most:]
+    except OSError:
+        return []
+
+
+def work(folder: str, last: int, tell: Tell | None = None, job: str = "") -> dict[str, str]:
+    """Do the job: {"state": done | stopped | failed, "message": …, "worker": …}. Runs in a thread or on a cluster
+    worker. `tell` is called with what is also written to the folder, frame by frame; `job` names the order it is."""
+    place = Path(folder)
+    note(place, f"takes it up, to frame {last}")
+    said = _Work(place, last, tell, job).do()
+    note(place, f"{said['state']}{': ' if said['message'] else ''}{said['message']}")
+    return {**said, "worker": worker_name()}
+
+
+class _Work:
+    """One worker at one run."""
+
+    def __init__(self, place: Path, last: int, tell: Tell | None, job: str) -> None:
+        self.place, self.last, self.tell, self.job = place, last, tell, job
+        self.store = RunStore(place)
+        self.looked, self.wanted = 0.0, False
+
+    def do(self) -> dict[str, str]:
+        try:
+            self._say(**{k: v for k, v in progress_of(self.place).items() if k != "waits"})
+            self._compute()
+        except Cancelled:
+            return {"state": "stopped", "message": "stopped; the frames so far are kept"}
+        except GustError as error:
+            return {"state": "failed", "message": str(error)}
+        except MemoryError:
+            manifest = self.store.manifest()
+            fits = kind_of(document.parse(manifest["study"]).find("flows", manifest["flow"], "flow").kind).smaller
+            return {"state": "failed", "message": f"not enough memory; {fits} would fit"}
+        except OSError as error:
+            return {"state": "failed", "message": f"the run's folder: {error.strerror or error}"}
+        return {"state": "done", "message": ""}
+
+    def _compute(self) -> None:
+        manifest = self.store.manifest()
+        study = document.parse(manifest["study"])
+        if self.last > study.clock.end:  # somebody wants more of this version than there was when it was begun
+            study = study.model_copy(update={"clock": study.clock.model_copy(update={"end": self.last})})
         while True:
             try:
                 compute(
-                    study, manifest["flow"], place, quality=manifest["quality"], assets=assets, last=last,
-                    cancel=stop_asked, report=report,
+                    study, manifest["flow"], self.place, quality=manifest["quality"],
+                    assets=assets_of(self.store), last=self.last,
+                    cancel=self.stopped, report=self._report,
                 )  # fmt: skip
-                break
-            except Elsewhere:  # a lane that rides this flow computes it for itself: what it makes is kept, so wait
-                if stop_asked():
-                    raise Cancelled from None
-                time.sleep(0.1)
-                if tell is not None and len(ready := store.frames()) != seen:
-                    seen = len(ready)
-                    tell(progress_of(place))
-    except Cancelled:
-        return {"state": "stopped", "message": "stopped; the frames so far are kept"}
-    except GustError as error:
-        return {"state": "failed", "message": str(error)}
-    except MemoryError:
-        fits = kind_of(study.find("flows", manifest["flow"], "flow").kind).smaller
-        return {"state": "failed", "message": f"not enough memory; {fits} would fit"}
-    return {"state": "done", "message": ""}
+                return
+            except (Elsewhere, Lost) as error:
+                self._wait_for_others(error)
+            except NoRoom as error:
+                self._wait_for_room(error)
 
+    def _report(self, done: FrameDone) -> None:
+        ahead = done.total - done.done
+        each = done.left / ahead if ahead else done.seconds  # so that the two never contradict each other
+        self._say(**{"done": done.done, "total": done.total, "each": each, "left": done.left, **done.facts})
 
-def on_engine(scheduler: str | None, folder: Path, last: int, tell: Tell | None = None) -> dict[str, str]:
-    """Do the job on a Dask cluster, or here without one, and wait for it."""
-    return _on_cluster(scheduler, folder, last, tell) if scheduler else _safely(folder, last, tell)
+    def _say(self, **facts: Any) -> None:
+        told = {**facts, "worker": worker_name(), "job": self.job, "memory": peak.now()}
+        with suppress(OSError):  # frames matter, and say so themselves
+            write_atomically(self.place / "progress.json", json.dumps(told))
+        if self.tell is not None:
+            self.tell(told)
 
+    def stopped(self) -> bool:
+        """Whether somebody wants it to stop; asked between blocks, so the disk is not looked at each time."""
+        give_way()
+        now = time.monotonic()
+        if now - self.looked >= LOOKS:
+            self.looked, self.wanted = now, stop_asked(self.place)
+        return self.wanted
 
-def submit(folder: Path, last: int, finished: Callable[[dict[str, str]], None], tell: Tell | None = None) -> None:
-    """Start the job on the engine; `finished` is called from another thread, whatever happens, and `tell` whenever a
-    frame is done. A stop that is asked for from now on holds."""
-    (folder / "stop").unlink(missing_ok=True)
-    scheduler = os.environ.get("ERRANT_GUST_SCHEDULER")
-    run = lambda: finished(on_engine(scheduler, folder, last, tell))  # noqa: E731
-    threading.Thread(target=run, daemon=True, name="gust-run").start()
+    def _wait_for_others(self, why: GustError) -> None:
+        """A lane that rides this flow computes it for itself, or another worker was quicker: what it makes is kept."""
+        note(self.place, f"waits: {why.what}")
+        seen = -1
+        while True:
+            if self.stopped():
+                raise Cancelled
+            time.sleep(0.1)
+            if self.tell is not None and len(ready := self.store.frames()) != seen:
+                seen = len(ready)
+                self.tell(progress_of(self.place))
+            if not holder(self.place):
+                return
 
-
-def _safely(folder: Path, last: int, tell: Tell | None) -> dict[str, str]:
-    try:
-        return work(str(folder), last, tell)
-    except Exception as error:  # a worker's fault must end up in the run's row, not vanish with the thread
-        return {"state": "failed", "message": f"{type(error).__name__}: {error}"}
-
-
-LOOKS = 0.25  # seconds between looks at a job of a cluster
-FOLDER_LOOKS = 1.0  # seconds between looks at its folder, which another machine writes
-
-
-def _on_cluster(address: str, folder: Path, last: int, tell: Tell | None) -> dict[str, str]:
-    """The job on a Dask cluster; it fails in words when the cluster cannot be reached or is lost."""
-    try:
-        client = _client(address)
-        future = client.submit(work, str(folder), last, pure=False)
-        told: dict[str, Any] = {}
-        since = time.monotonic()
-        while not future.done():
-            if tell is not None and time.monotonic() - since >= FOLDER_LOOKS:
-                since, now = time.monotonic(), progress_of(folder)
-                if now != told:
-                    told = now
-                    tell(now)
-            if client.status not in ("running", "connecting"):
-                raise ConnectionError("the connection was lost")
-            if (folder / "stop").exists() and not (folder / "progress.json").exists() and _waits(client, future):
-                future.cancel()
-                return {"state": "stopped", "message": "stopped before it began"}
-            time.sleep(LOOKS)
-        if future.cancelled():
-            raise ConnectionError("its work was given up")
-        error = future.exception(timeout=10)
-        if error is not None:
-            return {"state": "failed", "message": f"{type(error).__name__}: {error}"}
-        result: dict[str, str] = future.result(timeout=10)
-        return result
-    except Exception as error:  # whatever a network may do
-        _clients.pop(address, None)
-        why = str(error).splitlines()[0][:160] if str(error) else type(error).__name__
-        message = f"the scheduler at {address} could not do it ({why}); start it, or unset ERRANT_GUST_SCHEDULER"
-        return {"state": "failed", "message": message}
-
-
-def _waits(client: Any, future: Any) -> bool:
-    """Whether no worker of the cluster has begun with it."""
-    return not any(future.key in keys for keys in client.processing().values())
-
-
-_clients: dict[str, Any] = {}
-_connecting = threading.Lock()
-
-
-def _client(address: str) -> Any:
-    from distributed import Client
-
-    with _connecting:
-        known = _clients.get(address)
-        if known is None or known.status not in ("running", "connecting"):
-            _clients[address] = Client(address, set_as_default=False, timeout=10)
-        return _clients[address]
+    def _wait_for_room(self, why: NoRoom) -> None:
+        note(self.place, f"waits: {why}")
+        self._say(**{**progress_of(self.place), "waits": f"{why.what}; it goes on when there is room"})
+        while not self.store.has_room():
+            if self.stopped():
+                raise Cancelled
+            time.sleep(PATIENCE / 8)
+        note(self.place, "there is room again")

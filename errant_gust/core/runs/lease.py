@@ -2,8 +2,9 @@
 
 A lease is a numbered file. To take one is to make the next number, which only one can (a hard link never replaces);
 who holds it touches it, and one that was not touched for `LASTS` seconds has run out. The newest number is never taken
-away, so numbers only grow, and are a fence: a holder that was away for longer finds a later one and writes no more. Ages are told by the folder's own file
-system, so clocks of machines need not agree. A holder on this machine that has died is known at once.
+away, so numbers only grow, and are a fence: a holder that was away for longer finds a later one and writes no more.
+Ages are told by the folder's own file system, so clocks of machines need not agree. A holder on this machine that has
+died is known at once.
 """
 
 import json
@@ -83,10 +84,10 @@ class Lease:
 
 
 @contextmanager
-def leased(folder: Path) -> Iterator[Lease]:
-    """Hold the lease of a folder; Elsewhere if somebody else does."""
+def leased(folder: Path, what: str = "is being computed by", fix: str = "") -> Iterator[Lease]:
+    """Hold the lease of a folder; Elsewhere if somebody else does, said by `what` and who it is."""
     folder.mkdir(parents=True, exist_ok=True)
-    lease = _take(folder)
+    lease = _take(folder, what, fix)
     try:
         yield lease
     finally:
@@ -103,13 +104,13 @@ def holder(folder: Path) -> dict[str, Any]:
     return told if told and not _over(path, told) else {}
 
 
-def _take(folder: Path) -> Lease:
+def _take(folder: Path, what: str, fix: str) -> Lease:
     number = _newest(folder)
     if number:
         path = folder / f".lease-{number}"
         told = _read(path)
         if not _over(path, told):
-            raise Elsewhere(f"is being computed by {told.get('worker', 'another process')}", where=str(folder))
+            raise Elsewhere(f"{what} {told.get('worker', 'another process')}", where=str(folder), fix=fix)
     own = uuid.uuid4().hex
     told = {
         "own": own, "worker": f"{socket.gethostname()} {os.getpid()}", "machine": _machine(),

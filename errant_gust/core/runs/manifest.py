@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.home import home
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import engines, run_identity
 from errant_gust.core.study import document
@@ -24,6 +25,7 @@ def manifest_for(study: document.Study, flow: str, quality: str, assets: Assets)
         "clock": study.clock.model_dump(),
         # what is drawn from frames later looks its meshes up there
         "assets": str(assets.folder.resolve()) if assets.folder else "",
+        "assets_in_home": _in_home(assets.folder),
     }
 
 
@@ -34,6 +36,16 @@ def begin(study: document.Study, flow: str, quality: str, folder: Path, assets: 
     return str(manifest["identity"])
 
 
-def assets_of(manifest: dict[str, Any]) -> Assets:
-    """Where a run's files are looked up."""
+def _in_home(folder: Path | None) -> str:
+    if folder is None or not folder.resolve().is_relative_to(home()):
+        return ""
+    return str(folder.resolve().relative_to(home()))
+
+
+def assets_of(store: RunStore) -> Assets:
+    """Where a run's files are looked up: in the home that the run is in, if they were in it, wherever that is now."""
+    manifest = store.manifest()
+    inside = manifest.get("assets_in_home")
+    if inside and (found := store.folder.resolve().parents[1] / inside).is_dir():
+        return Assets(found)
     return Assets(Path(manifest["assets"]) if manifest.get("assets") else None)

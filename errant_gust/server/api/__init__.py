@@ -2,16 +2,19 @@
 
 from typing import Any
 
+from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 
 from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.files.room import NoRoom
 from errant_gust.server.api.bakes import router as bakes
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.shelf import router as shelf
 from errant_gust.server.api.studies import router as studies
 from errant_gust.server.api.sweeps import router as sweeps
+from errant_gust.server.faults import told
 from errant_gust.server.revisions import Conflict
 
 api = NinjaAPI(title="Errant Gust", version="1", docs_url=None)
@@ -37,6 +40,18 @@ def conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
 def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
     missing = error.what.startswith(("there is no study", "there is no run", "there is no sweep"))
     return api.create_response(request, problem(error), status=404 if missing else 422)
+
+
+def fault_of_the_machine(request: HttpRequest, error: Exception) -> HttpResponse:
+    """A full disk or a busy database; anything else is a fault of ours and is raised again."""
+    answer = told(error)
+    if answer is None:
+        raise error
+    return api.create_response(request, answer[1], status=answer[0])
+
+
+for machine in (NoRoom, OSError, OperationalError):
+    api.exception_handler(machine)(fault_of_the_machine)
 
 
 @api.exception_handler(Cancelled)

@@ -21,6 +21,7 @@ from errant_gust.core.runs.compare import channel_of, numbers_of, plain_numbers
 from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.halving import halved_run
+from errant_gust.core.runs.job import log_of
 from errant_gust.server import notices, revisions, runs
 from errant_gust.server.api.schemas import HalvedOut, NumbersOut, RunOut
 from errant_gust.server.arrays import reply
@@ -36,6 +37,10 @@ class NewRun(Schema):
     study: str
     flow: str
     quality: Literal["preview", "full"] = "preview"
+
+
+class Place(Schema):
+    place: str
 
 
 class Drawn(Schema):
@@ -63,6 +68,18 @@ def stop(request: HttpRequest, identity: str) -> Any:
     run = runs.get(identity)
     runs.stop(run)
     return runs.describe(run)
+
+
+@router.post("/runs/{identity}/move", response=RunOut)
+def move(request: HttpRequest, identity: str, body: Place) -> Any:
+    """Go on elsewhere: here, or on the cluster."""
+    return runs.describe(runs.move(runs.get(identity), body.place))
+
+
+@router.get("/runs/{identity}/log", response=list[str])
+def log(request: HttpRequest, identity: str) -> Any:
+    """What happened to a run, the last lines: when, where, what."""
+    return log_of(store_of(identity).folder)
 
 
 @router.get("/runs/{identity}/halves/{frame}", response=list[HalvedOut])

@@ -118,8 +118,14 @@ class RunOut(Schema):
     ended: datetime | None
     worker: str
     behind: str
-    """Of a run that waits: what is computed before it."""
+    """Of a run that waits: what is computed before it, or what it waits for."""
     bytes: int
+    memory: int | None
+    """Bytes that the worker which computes it has."""
+    needs: int
+    """Bytes that it needs at most, by estimate; 0 if that is not known."""
+    place: str
+    """here, or cluster."""
 
 
 class NumbersOut(Schema):

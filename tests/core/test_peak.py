@@ -5,11 +5,11 @@ import sys
 
 import numpy as np
 
-from errant_gust.cli.peak import from_here, peak
+from errant_gust.core.peak import from_here, peak
 
 SCRIPT = """
 import numpy as np
-from errant_gust.cli.peak import peak
+from errant_gust.core.peak import peak
 start = peak()
 a = np.ones(10_000_000)
 print(start, peak())

@@ -18,7 +18,12 @@ def peak() -> int:
     return _told("VmHWM")
 
 
+def now() -> int:
+    """Bytes that it has now."""
+    return _told("VmRSS")
+
+
 def from_here() -> int:
     """Bytes now, which is the mark from here on."""
     Path("/proc/self/clear_refs").write_text("5")
-    return _told("VmRSS")
+    return now()

@@ -1,0 +1,41 @@
+"""Room on the disk: how much must stay free, and the error that says that there is none."""
+
+import errno
+import os
+import shutil
+from pathlib import Path
+
+from errant_gust.core.errors import FileError, GustError
+
+FULL = (errno.ENOSPC, errno.EDQUOT)
+
+
+class NoRoom(FileError):
+    """The disk is full, or nearly; who writes may wait for room and go on."""
+
+
+def kept_free() -> int:
+    """Bytes that runs leave free on the disk: ERRANT_GUST_ROOM in GB, 0.5 if it is not set."""
+    chosen = os.environ.get("ERRANT_GUST_ROOM", "")
+    try:
+        return int(float(chosen or 0.5) * 1e9)
+    except ValueError:
+        raise GustError(f"'{chosen}' is no size", where="ERRANT_GUST_ROOM", fix="right would be 0.5, in GB") from None
+
+
+def free_at(folder: Path) -> int:
+    """Bytes that are free where a folder is."""
+    return shutil.disk_usage(folder).free
+
+
+def has_room(folder: Path) -> bool:
+    return free_at(folder) >= kept_free()
+
+
+def check_room(folder: Path, fix: str) -> None:
+    """NoRoom where less is free than must be."""
+    if not has_room(folder):
+        raise NoRoom(
+            f"there is no room: {free_at(folder) / 1e9:.2f} GB are free, {kept_free() / 1e9:.2f} GB must stay so",
+            where=str(folder), fix=fix,
+        )  # fmt: skip

@@ -1,0 +1,200 @@
+"""Runs on a scheduler and two workers that die, go away and come back: frames are those of an undisturbed run."""
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+
+import numpy as np
+import pytest
+
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.home import home
+from errant_gust.core.runs import cluster, engine, job
+from errant_gust.core.runs.cluster import _fitting
+from errant_gust.core.runs.compute import compute
+from errant_gust.core.runs.engine import Order
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.lease import holder
+from errant_gust.core.runs.manifest import begin
+from tests.clusters import Machines, until
+from tests.core.test_gas import PUFF, gas
+
+FRAMES = 10
+
+
+def smoke(rise, frames=FRAMES, h=1 / 24):
+    """Gas whose frames take a while; `rise` makes it a run of its own."""
+    return gas(PUFF, ("rise", {"lift": rise}), ("curl_up", {}), h=h, domain={"follow": False}, end=frames).study
+
+
+class Ordered:
+    """A run that was handed in: what was told of it, and how it ended."""
+
+    def __init__(self, study, address, memory=0):
+        self.study = study
+        self.folder = home() / "runs" / begin(study, "g", "full", home() / "runs", Assets())
+        self.store = RunStore(self.folder)
+        self.told, self.ended, self.said = [], threading.Event(), {}
+        engine.submit(Order(self.folder, study.clock.end, memory), self._finished, self.told.append, address)
+
+    def _finished(self, said):
+        self.said = said
+        self.ended.set()
+
+    def has(self, frames):
+        until(lambda: self.said or len(self.store.frames()) >= frames, 90, f"no {frames} frames")
+        assert len(self.store.frames()) >= frames, self.said
+
+    def worker(self):
+        """Number of the process that computes it."""
+        return int(until(lambda: holder(self.folder), why="nobody computes it")["pid"])
+
+    def ends(self, state="done", seconds=120):
+        assert self.ended.wait(seconds), f"it never ended: {self.told[-1:]}, {job.log_of(self.folder)}"
+        assert self.said["state"] == state, (self.said, job.log_of(self.folder))
+        return self.said
+
+    def is_as_undisturbed(self, tmp_path):
+        straight = compute(self.study, "g", tmp_path / f"straight-{self.folder.name}")
+        assert self.store.frames() == straight.frames() == list(range(1, self.study.clock.end + 1))
+        for frame in straight.frames():
+            was, now = straight.read(frame), self.store.read(frame)
+            assert list(was) == list(now)
+            for name in was:
+                np.testing.assert_array_equal(was[name], now[name], f"{name} of frame {frame}")
+        assert not list(self.store.frames_folder.glob(".writing-*"))
+
+
+@pytest.fixture
+def machines(tmp_path):
+    with Machines(home(), tmp_path) as made:
+        yield made
+
+
+def test_two_runs_at_once_a_worker_killed_in_a_frame_and_the_scheduler_killed_and_back(machines, tmp_path):
+    one = Ordered(smoke(0.0101), machines.address)
+    until(lambda: one.told, why="nothing was told")
+    assert f"the scheduler at {machines.address} is away" in one.told[-1]["waits"], "away at the start: it waits"
+    machines.scheduler()
+    until(lambda: "the scheduler has none yet" in str(one.told[-1].get("waits")), why="workers were not missed")
+    machines.worker("first")
+    machines.worker("second")
+    two = Ordered(smoke(0.0102), machines.address)
+    one.has(2), two.has(2)
+    workers = {one.worker(), two.worker()}
+    assert len(workers) == 2, "two at once, on two workers"
+
+    os.kill(one.worker(), signal.SIGKILL)
+    before = len(one.store.frames())
+    one.has(before + 1)
+    machines.kill("scheduler")
+    until(lambda: "is away" in str(one.told[-1].get("waits")), why="nobody noticed that the scheduler went")
+    machines.scheduler()
+    one.ends(), two.ends()
+    one.is_as_undisturbed(tmp_path), two.is_as_undisturbed(tmp_path)
+    log = "\n".join(job.log_of(one.folder))
+    assert log.count("takes it up") >= 2, log
+    assert f"{one.said['worker']}  done" in log
+
+
+def test_a_server_that_comes_back_finds_the_job_that_still_goes(machines, tmp_path, monkeypatch):
+    machines.scheduler()
+    machines.worker("only")
+    one = Ordered(smoke(0.0103), machines.address)
+    one.has(3)
+    gone = cluster._clusters.pop(machines.address)  # as if this process had died: nobody watches, nothing is told
+    monkeypatch.setattr(gone, "_step", lambda *rest: None)
+    gone._client.close()
+    again = Ordered(smoke(0.0103), machines.address)
+    again.ends()
+    again.is_as_undisturbed(tmp_path)
+    log = "\n".join(job.log_of(one.folder))
+    assert log.count("takes it up") == 1, "the same job: it never stopped, and no other waited for it"
+
+
+def test_a_stop_reaches_a_run_that_goes_one_that_waits_and_one_whose_scheduler_is_away(machines):
+    away = Ordered(smoke(0.0104), "tcp://127.0.0.1:9")
+    until(lambda: away.told, why="nothing was told")
+    job.ask_to_stop(away.folder)
+    assert away.ends("stopped", 30)["message"] == "stopped before it began"
+
+    machines.scheduler()
+    machines.worker("only")
+    goes = Ordered(smoke(0.0105, 400), machines.address)
+    goes.has(2)
+    waits = Ordered(smoke(0.0106), machines.address)
+    until(lambda: "for one of 1 workers" in str(waits.told and waits.told[-1].get("waits")), why="it is not told")
+    job.ask_to_stop(waits.folder)
+    waits.ends("stopped", 30)
+    assert waits.store.frames() == []
+    job.ask_to_stop(goes.folder)
+    goes.ends("stopped", 30)
+    assert 2 <= len(goes.store.frames()) < 400
+    told = goes.told[-1]
+    assert told["done"] >= 2
+    assert told["memory"] > 1e7, "the worker says what it takes"
+    assert told["left"] > 0
+
+
+def test_a_run_that_fits_no_worker_waits_for_one_that_is_large_enough(machines):
+    machines.scheduler()
+    machines.worker("small", memory=0.5)
+    one = Ordered(smoke(0.0107, 3), machines.address, memory=900_000_000)
+    until(lambda: "for a worker with MEMORY 9e+08" in str(one.told and one.told[-1].get("waits")), why="not told")
+    machines.worker("large", memory=1.5)
+    one.ends()
+
+
+def test_what_is_asked_of_workers_follows_from_what_they_declare():
+    plain = {"a": {"memory_limit": 4e9, "resources": {}}, "b": {"memory_limit": 16e9, "resources": {}}}
+    assert _fitting(2_000_000_000, plain) == ({}, None, "")
+    assert _fitting(8_000_000_000, plain) == ({}, frozenset({"b"}), "")
+    assert "for a worker with 20.0 GB: the largest of 2 has 16.0" in _fitting(20_000_000_000, plain)[2]
+    open_end = {"a": {"memory_limit": 0, "resources": {}}}
+    assert _fitting(10**15, open_end) == ({}, None, ""), "a worker without a limit takes anything"
+    declared = {"a": {"memory_limit": 4e9, "resources": {"MEMORY": 4e9, "CORES": 2}}}
+    assert _fitting(10**9, declared) == ({"MEMORY": 10**9, "CORES": 1.0}, None, "")
+    assert "none of 1 has that" in _fitting(5 * 10**9, declared)[2]
+
+
+def certificate(folder):
+    subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=lantern",
+         "-keyout", folder / "key.pem", "-out", folder / "cert.pem"],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    place = "DASK_DISTRIBUTED__COMM__TLS__"
+    settings = {f"{place}CA_FILE": str(folder / "cert.pem")}
+    for who in ("SCHEDULER", "WORKER", "CLIENT"):
+        settings |= {f"{place}{who}__KEY": str(folder / "key.pem"), f"{place}{who}__CERT": str(folder / "cert.pem")}
+    return settings
+
+
+ENCRYPTED = """
+import sys
+from pathlib import Path
+from errant_gust.core.runs.engine import Order, wait_for
+print(wait_for(Order(Path(sys.argv[1]), 3)))
+"""
+
+
+def test_an_encrypted_cluster_takes_runs_by_dasks_own_settings_and_no_stranger(tmp_path):
+    settings = certificate(tmp_path)
+    with Machines(home(), tmp_path, "tls", **settings) as machines:
+        machines.scheduler()
+        machines.worker("only")
+        folder = home() / "runs" / begin(smoke(0.0108, 3), "g", "full", home() / "runs", Assets())
+        command = [sys.executable, "-c", ENCRYPTED, str(folder)]
+        environment = {**os.environ, "ERRANT_GUST_SCHEDULER": machines.address}
+        said = subprocess.run(
+            command, env={**environment, **settings}, capture_output=True, text=True, timeout=120, check=True
+        )
+        assert "'state': 'done'" in said.stdout
+        assert RunStore(folder).frames() == [1, 2, 3]
+        stranger = Ordered(smoke(0.0109, 3), machines.address)
+        until(lambda: stranger.told, why="nothing was told")
+        assert "is away" in stranger.told[-1]["waits"], "without the certificate nobody gets in"
+        job.ask_to_stop(stranger.folder)
+        stranger.ends("stopped", 30)
