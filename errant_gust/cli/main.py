@@ -125,17 +125,17 @@ def bake(
 ) -> None:
     """Bake a field on a region into a file."""
     from errant_gust.core.fields.look import unit_of
-    from errant_gust.core.fields.sampling import bake as bake_node
     from errant_gust.core.files.volume_files import writer_for
     from errant_gust.core.grids.grid import Grid
+    from errant_gust.core.runs.baking import bake_field
 
     write = writer_for(out)
-    scene = open_plan(study).at(_finite(time, "--time"))
+    plan = open_plan(study)
+    scene = plan.at(_finite(time, "--time"))
     node, box = scene.lane(field), scene.region(region)
-    box.check(3 if node.kind == "vector" else 1, f"regions.{region}.voxel_size")
     with progress_bar() as bar:
         task = bar.add_task(f"baking {field} on {box.voxels:,} voxels", total=1.0)
-        values = bake_node(node, box, progress=lambda share: bar.update(task, completed=share))
+        values = bake_field(plan, field, region, time, progress=lambda share: bar.update(task, completed=share))
     write(out, {field: Grid(box, values, unit=unit_of(node))})
     size = " × ".join(str(n) for n in box.shape)
     print(f"{out}: {field}, {size} voxels of {box.voxel_size:g} m, {out.stat().st_size / 1e6:.1f} MB")

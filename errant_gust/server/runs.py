@@ -249,8 +249,14 @@ def _finished(identity: str, result: dict[str, Any]) -> None:
 
 
 def take_up() -> None:
-    """Continue the runs that were going when the server stopped."""
-    Run.objects.filter(state="running").update(state="waiting")
+    """Continue the runs that were going when the server stopped; workers of a cluster may have ended them since."""
+    for run in Run.objects.filter(state__in=("running", "waiting")):
+        store = RunStore(folder_of(run.identity))
+        if run.state == "waiting" and not (store.folder / "job.json").exists():
+            continue  # it was never handed in
+        whole = max(store.frames(), default=-(10**9)) >= run.last
+        taken = {"ended": timezone.now(), "bytes": store.bytes()} if whole else {}
+        Run.objects.filter(pk=run.pk).update(state="done" if whole else "waiting", message="", **taken)
     _launch()
 
 

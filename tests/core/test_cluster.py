@@ -9,17 +9,20 @@ import threading
 import numpy as np
 import pytest
 
+from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.home import home
-from errant_gust.core.runs import cluster, engine, job
+from errant_gust.core.runs import baking, cluster, engine, job
 from errant_gust.core.runs.cluster import _fitting
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.engine import Order
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.lease import holder
 from errant_gust.core.runs.manifest import begin
+from errant_gust.core.study.building import lane
 from tests.clusters import Machines, until
 from tests.core.test_gas import PUFF, gas
+from tests.studies import plan
 
 FRAMES = 10
 
@@ -157,6 +160,42 @@ def test_what_is_asked_of_workers_follows_from_what_they_declare():
     declared = {"a": {"memory_limit": 4e9, "resources": {"MEMORY": 4e9, "CORES": 2}}}
     assert _fitting(10**9, declared) == ({"MEMORY": 10**9, "CORES": 1.0}, None, "")
     assert "none of 1 has that" in _fitting(5 * 10**9, declared)[2]
+
+
+def test_a_large_bake_is_split_over_workers_and_a_worker_lost_changes_no_bit(machines, monkeypatch):
+    monkeypatch.setattr(baking, "PART", 8 * 8192)
+    regions = [{"id": "room", "bounds": {"lower": [-2, -2, -2], "upper": [2, 2, 2]}, "voxel_size": 0.04}]
+    p = plan(lane("gusts", ("curl_noise", {"octaves": 3})), regions=regions)
+    here = baking.bake_field(p, "gusts", "room", 0.5)
+    assert here.shape == (100, 100, 100, 3)
+    monkeypatch.setenv("ERRANT_GUST_SCHEDULER", machines.address)
+    with pytest.raises(GustError, match="is away"):
+        baking.bake_field(p, "gusts", "room", 0.5)
+    machines.scheduler()
+    until(lambda: says(p, "has no worker"), why="it is not said that there is none")
+    machines.worker("one")
+    machines.worker("two")
+    until(lambda: not says(p, "has no worker"), why="no worker came")
+    seen = []
+
+    def progress(share):
+        if not seen:
+            machines.kill("one")
+        seen.append(share)
+
+    there = baking.bake_field(p, "gusts", "room", 0.5, progress=progress)
+    assert there.tobytes() == here.tobytes()
+    assert len(seen) == 16
+    with pytest.raises(Cancelled):
+        baking.bake_field(p, "gusts", "room", 0.5, cancel=lambda: True)
+
+
+def says(p, words):
+    try:
+        baking.bake_field(p, "gusts", "room", 0.5)
+    except GustError as error:
+        return words in str(error)
+    return False
 
 
 def certificate(folder):

@@ -83,17 +83,26 @@ def sample_chain(nodes: list[Node], points: Array, *, cancel: Cancel | None = No
 
 def bake(node: Node, region: GridRegion, *, cancel: Cancel | None = None, progress: Progress | None = None) -> Array:
     """The field in the middle of every voxel: (nx, ny, nz) or (nx, ny, nz, 3) float32."""
+    region.check(3 if node.kind == "vector" else 1, node.where)
+    out = bake_part(node, region, 0, region.voxels, cancel=cancel, progress=progress)
+    return out.reshape(*region.shape, *out.shape[1:])
+
+
+def bake_part(
+    node: Node, region: GridRegion, first: int, last: int, *,
+    cancel: Cancel | None = None, progress: Progress | None = None,
+) -> Array:  # fmt: skip
+    """The field in the middle of the voxels first..last, z fastest: (n,) or (n, 3) float32."""
     node.prepare()
     vector = node.kind == "vector"
-    region.check(3 if vector else 1, node.where)
-    out = np.empty((region.voxels, 3) if vector else region.voxels, np.float32)
+    out = np.empty((last - first, 3) if vector else last - first, np.float32)
 
     def work(start: int, stop: int) -> None:
-        made = evaluate_padded(node, region.centres(start, stop), False)
+        made = evaluate_padded(node, region.centres(first + start, first + stop), False)
         out[start:stop] = made.value.T if vector else made.value
 
-    share_out(work, region.voxels, block=BLOCK, cancel=cancel, progress=progress)
-    return out.reshape(*region.shape, 3) if vector else out.reshape(region.shape)
+    share_out(work, last - first, block=BLOCK, cancel=cancel, progress=progress)
+    return out
 
 
 class Field:

@@ -27,7 +27,8 @@ from errant_gust.core.study import document
 
 Tell = Callable[[dict[str, Any]], None]
 LOOKS = 0.25
-"""Seconds between two looks for a wish to stop: on a shared disk each of them is a message to another machine."""
+"""Seconds between two looks of a cluster's worker for a wish to stop: on a shared disk each of them is a message to
+another machine."""
 PATIENCE = 2.0
 """Seconds between two looks for room on the disk."""
 
@@ -141,7 +142,7 @@ class _Work:
         """Whether somebody wants it to stop; asked between blocks, so the disk is not looked at each time."""
         give_way()
         now = time.monotonic()
-        if now - self.looked >= LOOKS:
+        if not self.job or now - self.looked >= LOOKS:
             self.looked, self.wanted = now, stop_asked(self.place)
         return self.wanted
 

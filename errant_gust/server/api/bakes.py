@@ -12,9 +12,9 @@ from ninja import Router, Schema
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.fields.look import unit_of
-from errant_gust.core.fields.sampling import bake as bake_node
 from errant_gust.core.files.volume_files import writer_for
 from errant_gust.core.grids.grid import Grid
+from errant_gust.core.runs.baking import bake_field
 from errant_gust.core.runs.export import ENDINGS
 from errant_gust.core.runs.shape_files import write_shape
 from errant_gust.server import revisions
@@ -35,10 +35,10 @@ class Bake(Schema):
 def bake(request: HttpRequest, body: Bake) -> HttpResponseBase:
     """A field on a region as a file to download."""
     study = revisions.get(body.study)
-    scene = plan_of(body.study, study.head.document).at(body.time)
-    node, region = scene.lane(body.field), scene.region(body.region)
-    region.check(3 if node.kind == "vector" else 1, f"regions.{body.region}.voxel_size")
-    grids = {body.field: Grid(region, bake_node(node, region), unit=unit_of(node))}
+    plan = plan_of(body.study, study.head.document)
+    scene = plan.at(body.time)
+    made = bake_field(plan, body.field, body.region, body.time)
+    grids = {body.field: Grid(scene.region(body.region), made, unit=unit_of(scene.lane(body.field)))}
     return _sent(f"{body.field}.{body.format}", lambda path: writer_for(path)(path, grids))
 
 
