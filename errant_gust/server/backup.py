@@ -32,6 +32,11 @@ def _version() -> str:
     return max(p.stem for p in MIGRATIONS.glob("0*.py"))
 
 
+def database() -> Path:
+    """The database of the home folder."""
+    return home() / DATABASE
+
+
 def back_up(file: Path, frames: str = "pinned", progress: Progress = lambda share: None) -> str:
     """Write the home folder into a new file; `frames`: of runs that are pinned, all, or none. What was done, in words.
 
@@ -39,7 +44,7 @@ def back_up(file: Path, frames: str = "pinned", progress: Progress = lambda shar
     """
     if file.exists():
         raise FileError("is there already", where=str(file), fix="choose another name")
-    if not (home() / DATABASE).is_file():
+    if not database().is_file():
         raise FileError("holds no database", where=str(home()), fix="ERRANT_GUST_HOME names the home folder")
     file.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=file.parent, prefix=".backup-") as aside:
@@ -62,7 +67,7 @@ def back_up(file: Path, frames: str = "pinned", progress: Progress = lambda shar
 
 def _copied(to: Path) -> set[str]:
     """The database at one moment, whoever writes to it; the identities of its pinned runs."""
-    with closing(sqlite3.connect(home() / DATABASE)) as source, closing(sqlite3.connect(to)) as target:
+    with closing(sqlite3.connect(database())) as source, closing(sqlite3.connect(to)) as target:
         source.backup(target, pages=1024)
         target.execute("PRAGMA journal_mode=DELETE")
         return {str(row[0]) for row in target.execute("SELECT identity FROM gust_run WHERE pinned")}

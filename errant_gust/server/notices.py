@@ -2,16 +2,26 @@
 
 import asyncio
 import threading
+from collections import Counter
 
 _lock = threading.Lock()
-_waiting: dict[asyncio.Event, asyncio.AbstractEventLoop] = {}
+_waiting: dict[asyncio.Event, tuple[str, asyncio.AbstractEventLoop]] = {}
+_everywhere = 0
+_serials: Counter[str] = Counter()
 REST = 0.15  # seconds between two looks of one page, however much is told
+ALL = ""
 
 
-def changed() -> None:
-    """From any thread: wake every page that waits."""
+def changed(*studies: str) -> None:
+    """From any thread: wake every page that waits for one of these studies, or every page if none is named."""
+    global _everywhere
     with _lock:
-        listeners = list(_waiting.items())
+        if studies:
+            _serials.update(studies)
+            _serials[ALL] += 1
+        else:
+            _everywhere += 1
+        listeners = [(e, loop) for e, (of, loop) in _waiting.items() if not studies or of in studies or of == ALL]
     for event, loop in listeners:
         try:
             loop.call_soon_threadsafe(event.set)
@@ -19,11 +29,18 @@ def changed() -> None:
             leave(event)
 
 
-def listen() -> asyncio.Event:
-    """An event of the running loop that is set whenever something changed; `leave` it in the end."""
+def serial(study: str) -> int:
+    """A number that grows with every change of a study, or of anything for ALL."""
+    with _lock:
+        return _everywhere + _serials[study]
+
+
+def listen(study: str = ALL) -> asyncio.Event:
+    """An event of the running loop that is set whenever something of a study changed, or anything; `leave` it in the
+    end."""
     event = asyncio.Event()
     with _lock:
-        _waiting[event] = asyncio.get_running_loop()
+        _waiting[event] = (study, asyncio.get_running_loop())
     return event
 
 

@@ -77,7 +77,7 @@ def save(key: str, data: Any, base: int, label: str) -> Study:
             )
             study.name = parsed.name
             study.save()
-    notices.changed()
+    notices.changed(key)
     return study
 
 
@@ -115,7 +115,7 @@ def restore(key: str, revision: int, base: int | None = None) -> Study:
 def _move(study: Study, to: Revision) -> None:
     study.head, study.name = to, to.document["name"]
     study.save()
-    notices.changed()
+    notices.changed(study.key)
 
 
 def delete(key: str, base: int | None = None) -> None:

@@ -25,6 +25,8 @@ from errant_gust.server.plans import plan_of
 ALONGSIDE = 1  # runs at once in this process; how many are handed in to a cluster is a setting
 MOST_WAITING = 256  # rows that are looked through for the next ones
 HERE = "here"
+SETTLED = 5.0  # seconds after which a folder's time tells that nothing came since
+_listed: dict[str, tuple[float, list[int]]] = {}
 _lock = threading.Lock()
 _going: dict[str, str] = {}
 """Runs that were handed in, by where they are computed: "" for here, or the address of a scheduler."""
@@ -34,6 +36,8 @@ _ends: dict[str, int] = {}
 """The last frame that each job was given."""
 _yielding: set[str] = set()
 """Runs that were asked to stop for one that somebody waits for, or to go on elsewhere; they wait their turn again."""
+_asked: dict[str, tuple[str, ...]] = {}
+"""Studies that asked for runs which go on."""
 _shown: dict[str, tuple[str, str]] = {}
 """State and message that the rows of going runs have."""
 
@@ -59,6 +63,7 @@ def start(key: str, flow: str, quality: str) -> Run:
     begun = {"study": study, "flow": flow, "kind": kind, "quality": quality, "last": end}
     run, _ = Run.objects.get_or_create(identity=identity, defaults=begun)
     run.asked.add(study)
+    _asked.pop(identity, None)
     if not run.memory:
         note_memory(run, plan_of(key, study.head.document))
     if quality == "preview":
@@ -179,7 +184,7 @@ def _launch(freed: str = "") -> None:
             waiting = Run.objects.filter(state="waiting").exclude(identity__in=sorted(_going.keys() - {freed}))
             following = list(waiting.order_by("-changed")[:MOST_WAITING])
         finally:  # whatever the database says, the place is free
-            for known in (_going, _progress, _shown):
+            for known in (_going, _progress, _shown, _asked):
                 known.pop(freed, None)  # type: ignore[attr-defined]
             _yielding.discard(freed)
         room = {False: ALONGSIDE, True: engine.at_once()}
@@ -213,7 +218,7 @@ def _hand_in(run: Run, place: str) -> None:
 def _progressed(identity: str, facts: dict[str, Any]) -> None:
     """A job says how far it is, or what it waits for."""
     _progress[identity] = facts
-    now = ("waiting", f"waits: {facts['waits']}"[:400]) if facts.get("waits") else ("running", "")
+    now = ("waiting", str(facts["waits"])[:400]) if facts.get("waits") else ("running", "")
     if _shown.get(identity, now) != now:
         _shown[identity] = now
         begun = {"started": timezone.now()} if now[0] == "running" else {}
@@ -223,7 +228,19 @@ def _progressed(identity: str, facts: dict[str, Any]) -> None:
         finally:
             close_old_connections()
     _stop_at_end(identity)
-    notices.changed()
+    notices.changed(*_askers(identity))
+
+
+def _askers(identity: str) -> tuple[str, ...]:
+    """Studies whose pages show a run that goes on."""
+    known = _asked.get(identity)
+    if known is None:
+        try:
+            known = tuple(Run.asked.through.objects.filter(run_id=identity).values_list("study_id", flat=True))
+        finally:
+            close_old_connections()
+        _asked[identity] = known
+    return known
 
 
 def _finished(identity: str, result: dict[str, Any]) -> None:
@@ -282,9 +299,26 @@ def _goes_now() -> str:
     return f"{going.study.name}, {going.flow}" + (f" ({max(1, round(left))} s left)" if left else "")
 
 
+def _frames(identity: str) -> list[int]:
+    """Complete frames of a run; a folder in which nothing was done for a while is not listed again."""
+    store = RunStore(folder_of(identity))
+    try:
+        changed = store.frames_folder.stat().st_mtime
+    except OSError:
+        return []
+    known = _listed.get(identity)
+    if known is not None and known[0] == changed:
+        return known[1]
+    found = store.frames()
+    if time.time() - changed > SETTLED:  # within one tick of a disk's clock more may come unseen
+        if len(_listed) > 20_000:
+            _listed.clear()
+        _listed[identity] = (changed, found)
+    return found
+
+
 def describe(run: Run) -> dict[str, Any]:
     """A run for the interface: state, frames that are complete, progress and time left."""
-    frames = RunStore(folder_of(run.identity))
     progress = _progress.get(run.identity) or job.progress_of(folder_of(run.identity))
     return {
         "identity": run.identity,
@@ -296,14 +330,14 @@ def describe(run: Run) -> dict[str, Any]:
         "state": run.state,
         "message": run.message,
         "last": run.last,
-        "frames": frames.frames(),
+        "frames": _frames(run.identity),
         "each": progress.get("each"),
         "left": progress.get("left") if run.state == "running" else None,
         "count": progress.get("count"),
         "started": run.started,
         "ended": run.ended,
         "worker": run.worker or str(progress.get("worker", "")),
-        "behind": (run.message or _goes_now()) if run.state == "waiting" else "",
+        "behind": _goes_now() if run.state == "waiting" and not _place_of(run) else "",
         "bytes": run.bytes,
         "memory": progress.get("memory") if run.state == "running" else None,
         "needs": run.memory,

@@ -9,8 +9,10 @@ from typing import Any
 from django.utils import timezone
 
 from errant_gust.core.errors import FileError, StudyError
+from errant_gust.core.files.room import free_at, has_room
 from errant_gust.core.home import home
 from errant_gust.core.looking.thumbnail import as_png, thumbnail
+from errant_gust.core.runs import engine
 from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
@@ -84,7 +86,7 @@ def budget() -> int:
             raise StudyError(
                 f"'{chosen}' is no size", where="ERRANT_GUST_DISK", fix="right would be 200, in GB"
             ) from None
-    return used() + int(0.8 * shutil.disk_usage(home()).free)
+    return used() + int(0.8 * free_at(home()))
 
 
 def used() -> int:
@@ -95,9 +97,11 @@ def used() -> int:
 def space() -> dict[str, Any]:
     took, limit = used(), budget()
     warning = ""
-    if took > NEAR * limit:
+    if not has_room(home()):
+        warning = f"the disk is full: {free_at(home()) / 1e9:.2f} GB are free; runs wait until there is room"
+    elif took > NEAR * limit:
         warning = f"runs take {took / 1e9:.1f} GB of the {limit / 1e9:.1f} GB that they may; free what is not needed"
-    return {"used": took, "budget": limit, "free": shutil.disk_usage(home()).free, "warning": warning}
+    return {"used": took, "budget": limit, "free": free_at(home()), "warning": warning, "cluster": engine.scheduler()}
 
 
 def change(identity: str, name: str | None, pinned: bool | None) -> Run:

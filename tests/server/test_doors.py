@@ -268,10 +268,10 @@ def test_runs_wait_for_a_scheduler_that_cannot_be_reached_and_go_on_here_if_they
         (found,) = api("GET", f"/runs?study={study['key']}")
         return found
 
-    until(lambda: told()["behind"], 30, "it is not said what it waits for")
+    until(lambda: told()["message"], 30, "it is not said what it waits for")
     found = told()
     assert (found["state"], found["place"]) == ("waiting", "cluster")
-    assert found["behind"].startswith("waits: the scheduler at tcp://127.0.0.1:9 is away")
+    assert found["message"].startswith("the scheduler at tcp://127.0.0.1:9 is away")
     api("POST", f"/runs/{run['identity']}/move", {"place": "nowhere"}, status=422)
     api("POST", f"/runs/{run['identity']}/move", {"place": "here"})
     until(lambda: told()["state"] == "done", 60, "it does not go on here")

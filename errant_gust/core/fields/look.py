@@ -81,7 +81,7 @@ def flow_lines(
     Steps of equal length by Adams and Bashforth's second order method (the first by midpoint), one evaluation a step;
     a line stops (repeats its last point) where the field is zero.
     """
-    node.prepare()
+    node.prepare(cancel)
     h = np.float32(length / steps)
     seeds = np.asarray(seeds, np.float32)
     out = np.empty((len(seeds), steps + 1, 3), np.float32)

@@ -35,7 +35,7 @@ def sample(
     progress: Progress | None = None,
 ) -> tuple[Array, Array | None]:
     """Values at points (n, 3) -> (n,) or (n, 3), and if asked gradients (n, 3) or (n, 3, 3); float32."""
-    node.prepare()
+    node.prepare(cancel)
     points = np.asarray(points, np.float32)
     n = len(points)
     vector = node.kind == "vector"
@@ -64,7 +64,7 @@ def sample(
 def sample_chain(nodes: list[Node], points: Array, *, cancel: Cancel | None = None, block: int = BLOCK) -> list[Array]:
     """Values of several nodes (the steps of a lane) at the same points (n, 3): what they share is made once."""
     for node in nodes:
-        node.prepare()
+        node.prepare(cancel)
     points = np.asarray(points, np.float32)
     made = [np.empty((len(points), 3) if n.kind == "vector" else len(points), np.float32) for n in nodes]
 
@@ -93,7 +93,7 @@ def bake_part(
     cancel: Cancel | None = None, progress: Progress | None = None,
 ) -> Array:  # fmt: skip
     """The field in the middle of the voxels first..last, z fastest: (n,) or (n, 3) float32."""
-    node.prepare()
+    node.prepare(cancel)
     vector = node.kind == "vector"
     out = np.empty((last - first, 3) if vector else last - first, np.float32)
 

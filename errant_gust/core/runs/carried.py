@@ -3,6 +3,8 @@
 import threading
 import time as clock_time
 from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -29,6 +31,7 @@ from errant_gust.core.study.depends import check_circles
 from errant_gust.core.study.parameters import flow_of
 
 PATIENCE = 600.0  # seconds without a new frame after which a run that somebody else computes is given up
+PATIENCE_OF_ONE = 0.05  # seconds between two looks of a request that waits for another whether it is still wanted
 MOST_FLOWS, MOST_STATES = 8, 24  # kept in memory
 
 
@@ -53,6 +56,18 @@ def _states_of(identity: str) -> _States:
         return found
 
 
+@contextmanager
+def _held(lock: Any, cancel: Cancel | None) -> Iterator[None]:
+    """A lock that another request may hold for long; Cancelled as soon as this one is no longer wanted."""
+    while not lock.acquire(timeout=PATIENCE_OF_ONE):
+        if cancel is not None and cancel():
+            raise Cancelled
+    try:
+        yield
+    finally:
+        lock.release()
+
+
 class Carried:
     """`fields.flow_data.FlowData`, from previews that are computed in memory and from runs in the home folder."""
 
@@ -65,7 +80,7 @@ class Carried:
         clock = scene.study.clock
         frame = clock.start + max(0, round(scene.time * clock.fps * clock.slow_motion))
         states = _states_of(run_identity(scene.study, flow, "preview", scene.assets))
-        with states.lock:
+        with _held(states.lock, cancel):
             return found.of(_computed(plan, flow, states.frames, frame, clock.start, cancel).channels())
 
     def volume_at(

@@ -29,6 +29,7 @@ from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.study.registry import FIELD, steps_of
 from errant_gust.server import runs
 from errant_gust.server.api.schemas import CheckOut, CostOut, ReadingOut, ValueOut
+from errant_gust.server.api.turns import DRAGS, READS, SEES, Asking, taking_turns
 from errant_gust.server.arrays import reply
 from errant_gust.server.models import Run
 from errant_gust.server.newest import Turn
@@ -50,18 +51,13 @@ def told(error: Exception) -> str:
 Vec = tuple[float, float, float]
 
 
-class Looking(Schema):
+class Looking(Asking):
     study: str
     document: dict[str, Any]
     time: float = 0.0
-    channel: str = ""
-    serial: int = 0
 
     def scene(self) -> Scene:
         return plan_of(self.study, self.document).at(self.time)
-
-    def turn(self) -> Turn:
-        return Turn(self.channel or str(id(self)), self.serial)
 
 
 class Place(Schema):
@@ -166,6 +162,7 @@ class Checking(Looking):
 
 
 @router.post("/look/shapes")
+@taking_turns(DRAGS)
 def shapes(request: HttpRequest, body: Looking) -> HttpResponse:
     """Triangles of every shape at the time, and the boxes and costs of the regions."""
     scene = body.scene()
@@ -216,6 +213,7 @@ def _bounds(grid: GridRegion) -> dict[str, list[float]]:
 
 
 @router.post("/look/swatches")
+@taking_turns(DRAGS)
 def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
     """A picture after every step of every lane, on one slice; errors by place. Newest request wins."""
     scene, turn = body.scene(), body.turn()
@@ -258,6 +256,7 @@ def swatches(request: HttpRequest, body: Swatches) -> HttpResponse:
 
 
 @router.post("/look/probe")
+@taking_turns(DRAGS)
 def probe(request: HttpRequest, body: Probe) -> HttpResponse:
     """The field on a rectangle, as magnitudes `values` (rows, columns); for glyphs `vectors` (…, 3), if it has any."""
     return reply(*_probed(body, body.node(), body.turn()))
@@ -279,6 +278,7 @@ def _probed(body: ProbePart, node: Node | None, turn: Turn) -> tuple[dict[str, A
 
 
 @router.post("/look/surface")
+@taking_turns(SEES)
 def surface(request: HttpRequest, body: OnShape) -> HttpResponse:
     """The field on a shape's surface: values at its vertices, and vectors at evenly spread points with normals."""
     node, turn = body.node(), body.turn()
@@ -297,6 +297,7 @@ def surface(request: HttpRequest, body: OnShape) -> HttpResponse:
 
 
 @router.post("/look/lines")
+@taking_turns(SEES)
 def lines(request: HttpRequest, body: Lines) -> HttpResponse:
     """Flow lines from seeds, and the speed along them."""
     node, turn = body.node(), body.turn()
@@ -312,6 +313,7 @@ def lines(request: HttpRequest, body: Lines) -> HttpResponse:
 
 
 @router.post("/look/reading", response=ReadingOut, exclude_unset=True)
+@taking_turns(READS)
 def reading(request: HttpRequest, body: ReadingOf) -> Any:
     """Numbers of a step over the region, a plane or a shape's surface, with a histogram of its values and of what comes
     in."""
@@ -360,16 +362,18 @@ def working(request: HttpRequest) -> Any:
 
 
 @router.post("/look/value", response=ValueOut, exclude_unset=True)
+@taking_turns(DRAGS)
 def value(request: HttpRequest, body: Spot) -> Any:
     """The value at one point."""
     node = body.node()
     if node is None:
         return {"kind": "none"}
-    v, _ = sample(node, np.array([body.point], np.float32))
+    v, _ = sample(node, np.array([body.point], np.float32), cancel=body.turn().superseded)
     return {"kind": node.kind, "value": np.atleast_1d(v[0]).tolist(), "unit": look.unit_of(node)}
 
 
 @router.post("/look/checks", response=list[CheckOut])
+@taking_turns(READS)
 def checks(request: HttpRequest, body: Checking) -> Any:
     """Findings on the study, and on a frame of a run if one is named."""
     plan, turn = plan_of(body.study, body.document), body.turn()
@@ -400,6 +404,7 @@ class Estimating(Looking):
 
 
 @router.post("/look/estimate", response=dict[str, CostOut], exclude_unset=True)
+@taking_turns(READS)
 def estimate(request: HttpRequest, body: Estimating) -> Any:
     """What the run of each flow would cost at a quality, from frames that were measured."""
     plan = plan_of(body.study, body.document)

@@ -1,13 +1,9 @@
 """Runs and their events, and one road to frames: `/runs/{id}/frames/{n}/{result}`."""
 
-import asyncio
-import json
-from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import Any, Literal
 
-from asgiref.sync import sync_to_async
-from django.http import FileResponse, HttpRequest, HttpResponse, StreamingHttpResponse
+from django.http import FileResponse, HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from ninja import Router, Schema
 
@@ -22,7 +18,7 @@ from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.halving import halved_run
 from errant_gust.core.runs.job import log_of
-from errant_gust.server import notices, revisions, runs
+from errant_gust.server import runs
 from errant_gust.server.api.schemas import HalvedOut, NumbersOut, RunOut
 from errant_gust.server.arrays import reply
 from errant_gust.server.models import Run
@@ -156,36 +152,3 @@ def export(
         )
     )
     return FileResponse(spool, as_attachment=True, filename=f"{run.study_id}_{run.flow}.zip")  # type: ignore[arg-type]
-
-
-@router.get("/events")
-async def events(request: HttpRequest, study: str) -> HttpResponseBase:
-    """Server-sent events: the study's runs whenever something about them changes, and the newest revision."""
-
-    def look() -> str:
-        found = Run.objects.filter(asked=study, gone=None).order_by("-changed")[:24]
-        head = revisions.get(study).head_id
-        said = [RunOut.model_validate(runs.describe(run)).model_dump(mode="json") for run in found]
-        return json.dumps({"runs": said, "revision": head})
-
-    async def stream() -> AsyncIterator[bytes]:
-        event, last = notices.listen(), ""
-        try:
-            yield b"retry: 1000\n\n"
-            while True:
-                event.clear()
-                now = await sync_to_async(look)()
-                if now != last:
-                    last = now
-                    yield f"data: {now}\n\n".encode()
-                await asyncio.sleep(notices.REST)
-                try:
-                    await asyncio.wait_for(event.wait(), 10)
-                except TimeoutError:
-                    yield b": still here\n\n"
-        finally:
-            notices.leave(event)
-
-    response = StreamingHttpResponse(stream(), content_type="text/event-stream")
-    response["Cache-Control"] = "no-cache"
-    return response

@@ -118,7 +118,7 @@ class RunOut(Schema):
     ended: datetime | None
     worker: str
     behind: str
-    """Of a run that waits: what is computed before it, or what it waits for."""
+    """Of a run that waits: what is computed before it here."""
     bytes: int
     memory: int | None
     """Bytes that the worker which computes it has."""

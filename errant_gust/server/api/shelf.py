@@ -31,6 +31,8 @@ class Shelf(Schema):
     budget: int
     free: int
     warning: str
+    cluster: str
+    """Address of the scheduler that runs go to; empty where they are computed here."""
 
 
 class Told(Schema):

@@ -120,7 +120,7 @@ const words = computed(() => {
   const n = r.frames.filter((f) => f <= clock.value.end).length
   const left =
     r.left !== null && r.state === 'running' ? ` · ${r.left < 1 ? 'less than 1' : Math.ceil(r.left)} s left` : ''
-  const behind = r.behind ? ` for ${r.behind}` : ''
+  const behind = r.message ? `: ${r.message}` : r.behind ? ` for ${r.behind}` : ''
   const state =
     { done: '', running: '', waiting: ` · waiting${behind}`, stopped: ' · stopped', failed: ' · failed' }[r.state] ?? ''
   return `${n} frames ready${r.each ? ` · ${each(r.each)} each` : ''}${left}${state}`

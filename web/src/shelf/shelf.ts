@@ -2,6 +2,7 @@
 import { computed, onBeforeUnmount, onMounted, ref, type Ref } from 'vue'
 import { call, ApiError } from '../api/client'
 import type { components } from '../api/schema'
+import { followAll } from '../lib/events'
 
 export type ShelfRun = components['schemas']['ShelfRun']
 type Shelf = components['schemas']['Shelf']
@@ -9,24 +10,31 @@ export type ChangeOut = components['schemas']['ChangeOut']
 
 const BUSY = ['running', 'waiting']
 export const isBusy = (r: ShelfRun) => BUSY.includes(r.state)
-const SOON = 1000
-const LATER = 8000
 
-/** What is on the shelf of a study, or of all; looked at again while the page is open, more often while a run goes. */
+/** What is on the shelf of a study, or of all; looked at again whenever the server says that something changed. */
 export function useShelf(study: Ref<string>) {
   const found = ref<Shelf | null>(null)
   const problem = ref('')
-  let timer = 0
+  let loading = false
+  let again = false
+  let unfollow = () => {}
   async function load() {
-    clearTimeout(timer)
+    if (loading) {
+      again = true
+      return
+    }
+    loading = true
     try {
       found.value = await call<Shelf>('GET', `/shelf?study=${encodeURIComponent(study.value)}`)
       problem.value = ''
     } catch (error) {
       problem.value = (error as Error).message
     }
-    clearTimeout(timer)
-    timer = window.setTimeout(() => void load(), found.value?.runs.some(isBusy) ? SOON : LATER)
+    loading = false
+    if (again) {
+      again = false
+      await load()
+    }
   }
   /** Do something and look again; what went wrong is told. */
   async function act(work: () => Promise<unknown>) {
@@ -41,13 +49,16 @@ export function useShelf(study: Ref<string>) {
     await load()
     return true
   }
-  onMounted(load)
-  onBeforeUnmount(() => clearTimeout(timer))
+  onMounted(() => {
+    void load()
+    unfollow = followAll(() => void load())
+  })
+  onBeforeUnmount(() => unfollow())
   return { found, problem, load, act, runs: computed(() => found.value?.runs ?? []) }
 }
 
 export function stateWords(r: ShelfRun): string {
-  if (r.state === 'waiting') return r.behind ? `waits behind ${r.behind}` : 'waits'
+  if (r.state === 'waiting') return r.message ? `waits: ${r.message}` : r.behind ? `waits behind ${r.behind}` : 'waits'
   if (r.state === 'running') return 'running'
   if (r.state === 'done') return 'all there'
   return r.message && r.state === 'failed' ? `failed: ${r.message}` : r.state

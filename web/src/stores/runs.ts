@@ -4,6 +4,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { ApiError, call, newestArrays, type Packed } from '../api/client'
 import type { DrawnHead, FlowLook, RunOut } from '../api/model'
 import { loadFrame, nameOf, sizeOf, type Frame } from '../forms/frames'
+import { followRuns } from '../lib/events'
 import { areDrawn, keepMeshes, knownMeshes } from '../scene/instances'
 import { useCatalogue } from './catalogue'
 import { useStudy } from './study'
@@ -35,7 +36,7 @@ export const useRuns = defineStore('runs', () => {
   const meshes = new Map<string, Drawn>()
   let held = 0
   const bytesOf = (d: Drawn) => Object.values(d.arrays).reduce((sum, a) => sum + a.byteLength, 0)
-  let source: EventSource | null = null
+  let unfollow = () => {}
   let rest = 0
 
   const clock = computed(() => study.doc?.clock ?? { fps: 24, start: 1, end: 120, slow_motion: 1 })
@@ -77,19 +78,14 @@ export const useRuns = defineStore('runs', () => {
     close()
     frame.value = at
     following.value = at === clock.value.start // no frame was worth opening on
-    source = new EventSource(`/api/events?study=${encodeURIComponent(key)}`)
-    source.onmessage = (event) => {
-      connected.value = true
-      const said = JSON.parse(event.data) as { runs: RunOut[] }
-      runs.value = said.runs
-    }
-    source.onerror = () => {
-      connected.value = false
-    }
+    unfollow = followRuns(
+      key,
+      (told) => (runs.value = told),
+      (is) => (connected.value = !is),
+    )
   }
   function close() {
-    source?.close()
-    source = null
+    unfollow()
     wanting.value = following.value = false
     playing.value = false
     runs.value = []

@@ -178,6 +178,7 @@ import SlideTo from '../controls/SlideTo.vue'
 import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { gradientCss } from '../lib/colour'
+import { followRuns } from '../lib/events'
 import { shown } from '../lib/quantity'
 import { useCatalogue } from '../stores/catalogue'
 import type { SceneFacts } from '../stores/look'
@@ -460,7 +461,7 @@ function keys(event: KeyboardEvent) {
   if (event.key === ',' && at > 0) frame.value = list[at - 1]
   if (event.key === 'Escape') void router.push(`/desk/${key.value}`)
 }
-let source: EventSource | null = null
+let unfollow = () => {}
 onMounted(async () => {
   window.addEventListener('keydown', keys)
   try {
@@ -473,10 +474,7 @@ onMounted(async () => {
       channel: p.channel || (FIRST[formOf(p) ?? 'points'] ?? ''),
     }))
     keep(wanted.length ? wanted : first(runs.value, doc.value, formOfKind))
-    source = new EventSource(`/api/events?study=${encodeURIComponent(key.value)}`)
-    source.onmessage = (event) => {
-      runs.value = (JSON.parse(event.data) as { runs: RunOut[] }).runs
-    }
+    unfollow = followRuns(key.value, (told) => (runs.value = told))
     scene.value = await newestArrays<SceneFacts>('shapes', '/look/shapes', {
       study: key.value,
       document: doc.value,
@@ -490,7 +488,7 @@ onBeforeUnmount(() => {
   window.removeEventListener('keydown', keys)
   clearInterval(timer)
   clearTimeout(addressed)
-  source?.close()
+  unfollow()
 })
 </script>
 

@@ -10,6 +10,9 @@
       >
       <span v-else>Runs of all studies</span>
       <span class="sp" />
+      <span v-if="found?.cluster" v-tip="`Runs go to the cluster at ${found.cluster}`" class="muted" tabindex="0"
+        >Cluster</span
+      >
       <span v-if="found" class="space num muted" data-testid="shelf-space"
         >{{ bytes(found.used) }} of {{ bytes(found.budget) }}</span
       >
@@ -47,6 +50,7 @@
             <th class="right">Frames</th>
             <th class="right">A frame</th>
             <th class="right">Size</th>
+            <th class="right">Memory</th>
             <th></th>
           </tr>
         </thead>
@@ -103,6 +107,11 @@
             </td>
             <td class="right num">{{ r.each ? `${shown(1000 * r.each, 2)} ms` : '' }}</td>
             <td class="right num">{{ r.bytes ? bytes(r.bytes) : '' }}</td>
+            <td class="right num" :data-testid="`memory-${r.identity}`">
+              <span v-tip="memoryTip(r)" tabindex="0">{{
+                r.memory ? bytes(r.memory) : r.needs ? `≤ ${bytes(r.needs)}` : ''
+              }}</span>
+            </td>
             <td class="acts">
               <button
                 v-tip="r.pinned ? 'Pinned: never freed' : 'Pin: it is never freed'"
@@ -123,6 +132,13 @@
                   <v-list-item v-if="isBusy(r)" title="Stop" data-testid="act-stop" @click="stop(r)" />
                   <v-list-item v-else title="Continue" data-testid="act-continue" @click="proceed(r)" />
                   <v-list-item title="Continue to a later frame …" data-testid="act-further" @click="further = r" />
+                  <v-list-item
+                    v-if="found?.cluster && r.state !== 'done'"
+                    :title="r.place === 'here' ? 'Go on on the cluster' : 'Go on on this machine'"
+                    data-testid="act-move"
+                    @click="move(r)"
+                  />
+                  <v-list-item title="What happened to it …" data-testid="act-log" @click="openLog(r)" />
                   <v-list-item title="Put its version back into the study" data-testid="act-put" @click="putBack(r)" />
                   <v-list-item title="Delete" data-testid="act-delete" @click="remove(r)" />
                 </v-list>
@@ -181,6 +197,15 @@
           </tbody>
         </v-table>
         <p v-if="!changed.found.length">Nothing that the flow depends on.</p>
+      </v-card>
+    </v-dialog>
+    <v-dialog :model-value="!!log" width="820" @update:model-value="log = null">
+      <v-card v-if="log" class="ask" data-testid="log-dialog">
+        <h2>What happened to {{ log.words }}</h2>
+        <p v-if="!log.lines.length" class="muted">Nothing was noted: it has not begun.</p>
+        <ol class="log num">
+          <li v-for="(line, n) in log.lines" :key="n">{{ line }}</li>
+        </ol>
       </v-card>
     </v-dialog>
     <v-snackbar v-model="undoing" timeout="8000"
@@ -294,6 +319,16 @@ async function free() {
   undoing.value = true
 }
 
+const move = (r: ShelfRun) =>
+  act(() => call('POST', `/runs/${r.identity}/move`, { place: r.place === 'here' ? 'cluster' : 'here' }))
+const memoryTip = (r: ShelfRun) =>
+  r.memory ? 'What the worker takes now' : r.needs ? 'What it needs at most, by estimate' : ''
+const log = ref<{ words: string; lines: string[] } | null>(null)
+const openLog = (r: ShelfRun) =>
+  act(async () => {
+    log.value = { words: title(r), lines: await call<string[]>('GET', `/runs/${r.identity}/log`) }
+  })
+
 const changed = ref<{ words: string; found: ChangeOut[] } | null>(null)
 async function diff() {
   const [a, b] = pair.value
@@ -309,6 +344,13 @@ function compare() {
 </script>
 
 <style scoped>
+.log {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  font-size: 12px;
+  white-space: pre-wrap;
+}
 .all {
   font-size: 12px;
 }

@@ -120,6 +120,7 @@ import PickOne from '../controls/PickOne.vue'
 import SlideTo from '../controls/SlideTo.vue'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
+import { followAll } from '../lib/events'
 import { shown as shownNumber } from '../lib/quantity'
 import { isBusy, stateWords } from '../shelf/shelf'
 
@@ -203,19 +204,19 @@ const dots = computed(() => {
   return places.value.map((p) => ({ ...p, x: on(p.at, ends.value.x, 44, 206), y: on(p.value, ends.value.y, 136, 14) }))
 })
 
-let timer = 0
+let unfollow = () => {}
+let loads = 0
 async function load() {
-  clearTimeout(timer)
+  const mine = ++loads
   const path = `/sweeps/${String(route.params.id)}`
   try {
     const made = await call<Sheet>('GET', chosen.value === null ? path : `${path}?frame=${chosen.value}`)
+    if (mine !== loads) return
     sheet.value = made
     problem.value = ''
   } catch (error) {
     problem.value = (error as Error).message
   }
-  clearTimeout(timer)
-  if (busy.value) timer = window.setTimeout(() => void load(), 1200)
 }
 async function act(what: 'stop' | 'again') {
   try {
@@ -245,9 +246,12 @@ watch(chosen, () => {
   clearTimeout(settled)
   settled = window.setTimeout(() => void load(), 120)
 })
-onMounted(load)
+onMounted(() => {
+  void load()
+  unfollow = followAll(() => void load())
+})
 onBeforeUnmount(() => {
-  clearTimeout(timer)
+  unfollow()
   clearTimeout(settled)
 })
 </script>

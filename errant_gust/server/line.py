@@ -1,0 +1,132 @@
+"""Who is computed for next, of those that look: the order of the line, and identical requests answered once.
+
+As many are computed at once as there are cores; the others wait. Who drags comes before who reads numbers; of equals,
+whoever took least lately; and every second of waiting counts, so nobody waits for ever.
+"""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Generic, TypeVar
+
+from errant_gust.core.blocks import Cancel, threads
+from errant_gust.core.errors import Cancelled
+
+T = TypeVar("T")
+PATIENCE = 1.0
+"""Seconds of waiting that make up for a rank."""
+FORGETS = 2.0
+"""Seconds after which half of what somebody took is forgotten."""
+LOOKS = 0.05
+"""Seconds between two looks of one that waits whether it is still wanted."""
+
+
+class _Waiting:
+    def __init__(self, rank: int, client: str) -> None:
+        self.rank, self.client, self.since = rank, client, time.monotonic()
+        self.called = threading.Event()
+
+
+class Line:
+    """A line before so many places."""
+
+    def __init__(self, places: Callable[[], int]) -> None:
+        self._places = places
+        self._lock = threading.Lock()
+        self._waiting: list[_Waiting] = []
+        self._busy = 0
+        self._took: dict[str, tuple[float, float]] = {}
+
+    @contextmanager
+    def place(self, rank: int, client: str, unwanted: Cancel) -> Iterator[None]:
+        """Wait for a place and hold it. Raises Cancelled as soon as it is no longer wanted."""
+        mine = _Waiting(rank, client)
+        with self._lock:
+            self._waiting.append(mine)
+            self._call()
+        while not mine.called.wait(LOOKS):
+            if unwanted():
+                with self._lock:
+                    if not mine.called.is_set():
+                        self._waiting.remove(mine)
+                        raise Cancelled
+        began = time.monotonic()
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._busy -= 1
+                now = time.monotonic()
+                self._took[client] = (self._share(client, now) + now - began, now)
+                if len(self._took) > 1024:
+                    self._took.clear()
+                self._call()
+
+    def _share(self, client: str, now: float) -> float:
+        """Seconds that somebody took lately."""
+        took, when = self._took.get(client, (0.0, now))
+        return float(took * 0.5 ** ((now - when) / FORGETS))
+
+    def _call(self) -> None:
+        """Call those whose turn it is; with the lock held."""
+        now = time.monotonic()
+        while self._waiting and self._busy < self._places():
+            following = min(
+                self._waiting,
+                key=lambda w: (w.rank - int((now - w.since) / PATIENCE), self._share(w.client, now), w.since),
+            )
+            self._waiting.remove(following)
+            self._busy += 1
+            following.called.set()
+
+
+class _Made(Generic[T]):
+    def __init__(self) -> None:
+        self.over = threading.Event()
+        self.result: list[T] = []
+        self.error: Exception | None = None
+
+
+class Once(Generic[T]):
+    """What several ask for at the same time is made once."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._flying: dict[str, _Made[T]] = {}
+
+    def make(self, key: str, unwanted: Cancel, work: Callable[[], T]) -> T:
+        """The result of `work`, or of whoever makes the same already. If that one gives up, the next makes it."""
+        while True:
+            with self._lock:
+                there = self._flying.get(key)
+                mine = there is None
+                if there is None:
+                    there = self._flying[key] = _Made()
+            if mine:
+                return self._lead(key, there, work)
+            while not there.over.wait(LOOKS):
+                if unwanted():
+                    raise Cancelled
+            if there.error is not None:
+                raise there.error
+            if there.result:
+                return there.result[0]
+
+    def _lead(self, key: str, made: _Made[T], work: Callable[[], T]) -> T:
+        try:
+            made.result.append(work())
+            return made.result[0]
+        except Cancelled:
+            raise
+        except Exception as error:
+            made.error = error
+            raise
+        finally:
+            with self._lock:
+                self._flying.pop(key, None)
+            made.over.set()
+
+
+line = Line(lambda: max(2, threads()))
+"""The one before everything that is looked at."""
