@@ -257,6 +257,8 @@ def finished(run, seconds=40):
 def test_runs_wait_for_a_scheduler_that_cannot_be_reached_and_go_on_here_if_they_are_moved(api, study, monkeypatch):
     monkeypatch.setenv("ERRANT_GUST_SCHEDULER", "tcp://127.0.0.1:9")
     Run.objects.all().delete()
+    study["document"]["clock"]["fps"] = 31  # a run of its own
+    api("PUT", f"/studies/{study['key']}", {**study, "base": study["revision"], "label": "x"})
     run = api("POST", "/runs", {"study": study["key"], "flow": "spray", "quality": "preview"})
     Run.objects.filter(identity=run["identity"]).update(state="running")
     started = time.monotonic()
