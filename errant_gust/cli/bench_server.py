@@ -179,8 +179,8 @@ def many_clients() -> list[Row]:
     the same."""
     with serving() as server:
         data = document.dump(document.load(DEMO))
-        key = server.ask("/studies", {"document": data})["key"]
-        lane = data["fields"][0]["id"]
+        key = server.ask("/studies", {"demo": "harbour_gust"})["key"]
+        lane = data["fields"][-1]["id"]  # noise, and a mesh to steer around
 
         def probe(n: int, k: int) -> float:
             plane = {"origin": [-4, 0.01 * n, 0.1], "u": [8, 0, 0], "v": [0, 0, 6], "columns": 160, "rows": 120}
