@@ -2,6 +2,7 @@
 
 import json
 import math
+import re
 import signal
 import sys
 import threading
@@ -16,6 +17,8 @@ from errant_gust.cli.app import JsonFlag, StudyArg, app, err
 from errant_gust.cli.app import bar as progress_bar
 from errant_gust.cli.studies import open_plan
 from errant_gust.core.errors import Cancelled, FileError, GustError
+
+VIEW = r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*"
 
 
 @app.command()
@@ -365,13 +368,17 @@ def sweep(
     samples: Annotated[int, typer.Option(help="Draws from the ranges (Latin hypercube) in place of all values")] = 0,
     seed: Annotated[int, typer.Option(help="Of the draws")] = 1,
     frame: Annotated[int | None, typer.Option(help="That is read and shown; the last if left out")] = None,
-    workers: Annotated[int, typer.Option(help="Runs at a time, here or on the engine")] = 1,
+    workers: Annotated[int, typer.Option(help="Runs at a time here; a cluster takes as many as it can")] = 1,
+    read: Annotated[list[str] | None, typer.Option(help="A lane whose mean where the flow is is told too")] = None,
+    view: Annotated[str, typer.Option(help="From where the sheet is seen: degrees round (-90: front), up")] = "-90,0",
     dry: Annotated[bool, typer.Option("--dry", help="Only say what it would be")] = False,
 ) -> None:
     """The same study with other values, a run each; exit code 1 if one of them failed."""
     from errant_gust.cli import sweeping
     from errant_gust.core.flows.kind import kind_of
-    from errant_gust.core.runs.sweep import READINGS, label, read_vary, units_of
+    from errant_gust.core.looking.thumbnail import View
+    from errant_gust.core.runs.run_readings import LANE, READINGS, units_of
+    from errant_gust.core.runs.sweep import label, read_vary
 
     if quality not in ("preview", "full"):
         raise GustError(f"'{quality}' is not a quality", where="--quality", fix="one of: preview, full")
@@ -379,6 +386,10 @@ def sweep(
     clock = plan.study.clock
     if frame is not None and not clock.start <= frame <= clock.end:
         raise GustError(f"{frame} is not a frame", where="--frame", fix=f"{clock.start} to {clock.end}")
+    lanes = tuple(plan.study.find("fields", lane, "--read").id for lane in read or ())
+    angles = [_finite(float(part), "--view") for part in view.split(",")] if re.fullmatch(VIEW, view) else []
+    if len(angles) != 2:
+        raise GustError(f"'{view}' is no view", where="--view", fix="right would be -60,25")
     made = sweeping.prepared(plan, flow, [read_vary(text) for text in vary], samples, seed)
     print(sweeping.forecast(plan, flow, quality, len(made), out))
     if dry:
@@ -392,12 +403,14 @@ def sweep(
         why = f": {one.message}" if one.state != "done" else ""
         print(f"{done} of {len(made)}  {label(one.values, plan.study)}  {one.state}{why}", flush=True)
 
-    found = sweeping.swept(plan, flow, quality, made, out, workers, frame, tell)
-    units = units_of(kind_of(plan.study.find("flows", flow, "--flow").kind).result())
-    print("  ".join(f"{f'{name} {units[name]}'.strip():>14}" for name in READINGS))
+    found = sweeping.swept(plan, flow, quality, made, out, workers, frame, tell, lanes)
+    units = units_of(kind_of(plan.study.find("flows", flow, "--flow").kind).result(), plan, lanes)
+    names = [*READINGS, *(LANE + lane for lane in lanes)]
+    print("  ".join(f"{f'{name} {units[name]}'.strip():>14}" for name in names))
     for one in found:
-        print("  ".join(f"{one.readings[name]:14.4g}" for name in READINGS), " ", label(one.values, plan.study))
-    print(sweeping.write(found, plan, flow, out, clock.end if frame is None else frame))
+        told = (f"{one.readings[name]:14.4g}" if name in one.readings else f"{'—':>14}" for name in names)
+        print("  ".join(told), " ", label(one.values, plan.study))
+    print(sweeping.write(found, plan, flow, out, clock.end if frame is None else frame, View(*angles)))
     if any(one.state != "done" for one in found):
         raise typer.Exit(1)
 

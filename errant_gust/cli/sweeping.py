@@ -11,11 +11,13 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.looking.contact_sheet import Tile, contact_sheet
+from errant_gust.core.looking.thumbnail import FRONT, View
 from errant_gust.core.runs import engine, job
 from errant_gust.core.runs.cost import cost_of, memory_of
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import begin
-from errant_gust.core.runs.sweep import READINGS, Vary, combinations, label, readings_of, variant
+from errant_gust.core.runs.run_readings import readings_of
+from errant_gust.core.runs.sweep import Vary, combinations, label, variant
 from errant_gust.core.study import document
 
 
@@ -58,7 +60,7 @@ def forecast(plan: Plan, flow: str, quality: str, count: int, out: Path) -> str:
 
 def swept(
     plan: Plan, flow: str, quality: str, made: list[tuple[dict[str, Any], document.Study]], out: Path, workers: int,
-    frame: int | None, tell: Any,
+    frame: int | None, tell: Any, lanes: tuple[str, ...] = (),
 ) -> list[Swept]:  # fmt: skip
     """Run all of them, on the engine or in so many threads; what is there already is kept, what failed is tried
     again."""
@@ -71,13 +73,14 @@ def swept(
         values, study = part
         identity = begin(study, flow, quality, out, plan.assets)
         folder = out / identity
-        memory = memory_of(Plan(study, plan.assets, plan.data), flow, quality)
+        made_of = Plan(study, plan.assets, plan.data)
+        memory = memory_of(made_of, flow, quality)
         said = engine.wait_for(engine.Order(folder, last, memory))
         store = RunStore(folder)
         there = shown in store.frames()
         found = Swept(
             values, identity, said["state"], said["message"],
-            readings_of(store, shown, result) if there else dict.fromkeys(READINGS, 0.0),
+            readings_of(store, shown, result, made_of, flow, lanes) if there else {},
         )  # fmt: skip
         tell(found)
         return found
@@ -92,7 +95,7 @@ def swept(
             raise
 
 
-def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int) -> Path:
+def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int, view: View = FRONT) -> Path:
     """`sweep.json` and `contact.png` in the folder."""
     result = kind_of(plan.study.find("flows", flow, "--flow").kind).result()
     good = [s for s in found if s.state == "done"]
@@ -106,7 +109,7 @@ def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int) -> P
              f"amount {s.readings['amount']:.4g}, top {s.readings['top']:.3g} m, {s.readings['fastest']:.3g} m/s")
         for s in good
     ]  # fmt: skip
-    sheet = contact_sheet(tiles, frame)
+    sheet = contact_sheet(tiles, frame, view=view)
     try:
         with written_whole(out / "contact.png") as file:
             sheet.save(file, "PNG")

@@ -7,21 +7,20 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.errors import GustError, StudyError
+from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.home import home
-from errant_gust.core.looking.thumbnail import Box, as_png, box_of, thumbnail
+from errant_gust.core.looking.thumbnail import Box, View, as_png, box_of, thumbnail
 from errant_gust.core.runs.cost import cost_of
-from errant_gust.core.runs.export import kind_of_run
+from errant_gust.core.runs.export import kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import begin
+from errant_gust.core.runs.run_readings import LANE, READINGS, readings_of, units_of
 from errant_gust.core.runs.sweep import (
-    READINGS,
     Vary,
     combinations,
     label,
     read_vary,
-    readings_of,
-    units_of,
     variable,
     variant,
 )
@@ -127,14 +126,22 @@ def _of(sweep: str) -> list[Run]:
 
 
 @lru_cache(maxsize=4096)
-def _readings(identity: str, frame: int) -> dict[str, float]:
+def _readings(identity: str, frame: int, lanes: tuple[str, ...]) -> dict[str, float]:
     store = RunStore(runs.folder_of(identity))
-    return readings_of(store, frame, kind_of_run(store).result())
+    return readings_of(store, frame, kind_of_run(store).result(), _plan(identity), store.manifest()["flow"], lanes)
 
 
-def sheet(sweep: str, frame: int | None) -> dict[str, Any]:
-    """All runs of a sweep: values, state, and readings on a frame (the last that all of them have)."""
+@lru_cache(maxsize=32)
+def _plan(identity: str) -> Plan:
+    return plan_of_run(RunStore(runs.folder_of(identity)))
+
+
+def sheet(sweep: str, frame: int | None, lanes: tuple[str, ...] = ()) -> dict[str, Any]:
+    """All runs of a sweep: values, state, and readings on a frame (the last that all of them have), also of lanes."""
     rows = _of(sweep)
+    plan = _plan(rows[0].identity)
+    for lane in lanes:
+        plan.study.find("fields", lane, "lane")
     told = [shelf.describe(run) for run in rows]
     ready = [set(r["frames"]) for r in told if r["frames"]]
     common = sorted(set.intersection(*ready)) if ready else []
@@ -142,11 +149,13 @@ def sheet(sweep: str, frame: int | None) -> dict[str, Any]:
     for run, said in zip(rows, told, strict=True):
         there = shown is not None and shown in said["frames"]
         said["values"] = run.values
-        said["readings"] = _readings(run.identity, shown) if there and shown is not None else None
+        said["readings"] = _readings(run.identity, shown, lanes) if there and shown is not None else None
     return {
         "sweep": sweep, "study": rows[0].study_id, "study_name": rows[0].study.name, "flow": rows[0].flow,
-        "frame": shown, "frames": sorted(set().union(*ready)) if ready else [], "readings": list(READINGS),
-        "units": units_of(kind_of(rows[0].kind).result()),
+        "frame": shown, "frames": sorted(set().union(*ready)) if ready else [],
+        "readings": [*READINGS, *(LANE + lane for lane in lanes)],
+        "units": units_of(kind_of(rows[0].kind).result(), plan, lanes),
+        "lanes": [{"id": f.id, "name": f.name} for f in plan.study.fields if f.steps],
         "paths": list(rows[0].values), "runs": told,
     }  # fmt: skip
 
@@ -165,13 +174,13 @@ def _box(sweep: str, frame: int, ready: tuple[str, ...]) -> Box | None:
     return (np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)) if found else None
 
 
-def picture(sweep: str, identity: str, frame: int, width: int, height: int) -> bytes:
+def picture(sweep: str, identity: str, frame: int, size: tuple[int, int], view: View) -> bytes:
     """A run of the sweep on a frame, seen as all others of it are."""
     ready = tuple(r.identity for r in _of(sweep) if frame in RunStore(runs.folder_of(r.identity)).frames())
     if identity not in ready:
         raise StudyError(f"there is no frame {frame} of '{identity}' in this sweep")
     store = RunStore(runs.folder_of(identity))
-    pixels = thumbnail(store, frame, kind_of_run(store).result(), (width, height), _box(sweep, frame, ready))
+    pixels = thumbnail(store, frame, kind_of_run(store).result(), size, _box(sweep, frame, ready), view)
     return as_png(pixels)
 
 

@@ -11,7 +11,8 @@ from errant_gust.core.looking.contact_sheet import Tile, contact_sheet
 from errant_gust.core.looking.thumbnail import SEA
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.frame_store import RunStore
-from errant_gust.core.runs.sweep import Vary, combinations, label, read_vary, readings_of, variable, variant
+from errant_gust.core.runs.run_readings import readings_of
+from errant_gust.core.runs.sweep import Vary, combinations, label, read_vary, variable, variant
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 from tests.studies import data

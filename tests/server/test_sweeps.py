@@ -53,7 +53,14 @@ def test_runs_of_a_sweep_are_read_on_one_frame_and_seen_from_one_place(api, stud
     sheet = swept(api, study)
     assert [r["values"] for r in sheet["runs"]] == [{"fields.wind.s0.speed": v} for v in (1.25, 2.0, 2.75)]
     assert sheet["frame"] == 6
-    assert sheet["units"] == {"amount": "", "top": "m", "spread": "m", "fastest": "m/s", "mean speed": "m/s"}
+    told = {"amount": "", "top": "m", "spread": "m", "fastest": "m/s", "mean speed": "m/s", "bunching": "×"}
+    assert sheet["units"] == {**told, "leaks": "%"}
+    read = api("GET", f"/sweeps/{sheet['sweep']}?lanes=wind")
+    assert read["units"]["mean wind"] == "m/s"
+    means = [r["readings"]["mean wind"] for r in read["runs"]]
+    assert 0 < means[0] < means[1] < means[2] <= 2.75, "a faster wind is faster where the spray is"
+    assert {"id": "wind", "name": "wind"} in read["lanes"]
+    api("GET", f"/sweeps/{sheet['sweep']}?lanes=none", status=422)
     tops = [r["readings"]["fastest"] for r in sheet["runs"]]
     assert tops == sorted(tops), "a faster wind makes faster spray"
     early = api("GET", f"/sweeps/{sheet['sweep']}?frame=2")["runs"]
@@ -92,6 +99,16 @@ def test_an_edit_does_not_stop_a_sweep(api, study, monkeypatch):  # noqa: F811
     assert [r["state"] for r in api("GET", f"/sweeps/{sweep}")["runs"]].count("stopped") == 2
     for identity in begun:
         runs._finished(identity, {"state": "stopped", "message": ""})
+
+
+def test_the_sheet_is_seen_from_any_side(api, study):  # noqa: F811
+    sheet = swept(api, study)
+    one = sheet["runs"][0]["identity"]
+    path = f"/sweeps/{sheet['sweep']}/picture/{one}?frame=6"
+    front, same, side = (api("GET", path + more).content for more in ("", "&azimuth=-90&height=0", "&azimuth=0"))
+    assert front == same
+    assert front != side
+    assert side.startswith(b"\x89PNG")
 
 
 def test_failures_are_kept_apart_and_can_be_tried_again(api, study):  # noqa: F811

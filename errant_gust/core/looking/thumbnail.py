@@ -1,7 +1,9 @@
-"""A small picture of a frame without a screen: what it holds, from the front (x to the right, z up), for lists of runs
-and contact sheets."""
+"""A small picture of a frame without a screen: what it holds, from any side, for lists of runs and contact sheets."""
 
 import io
+from dataclasses import dataclass
+from itertools import product
+from math import cos, radians, sin
 from typing import Any
 
 import numpy as np
@@ -22,24 +24,66 @@ ABSORB = 12.0
 Box = tuple[Array, Array]
 
 
+@dataclass(frozen=True)
+class View:
+    """From where something is seen, without perspective: `azimuth` degrees round (0 from +x, −90 from the front) and
+    `height` degrees up."""
+
+    azimuth: float = -90.0
+    height: float = 0.0
+
+    @property
+    def axes(self) -> Array:
+        """(2, 3): what is to the right, and up, in the picture."""
+        a, h = radians(self.azimuth), radians(self.height)
+        return np.array([[-sin(a), cos(a), 0.0], [-sin(h) * cos(a), -sin(h) * sin(a), cos(h)]])
+
+
+FRONT = View()
+
+
+@dataclass(frozen=True)
+class _Sheet:
+    """Where on the picture what is seen stands: pixels a metre, and the middle (2,)."""
+
+    size: tuple[int, int]
+    axes: Array
+    scale: float
+    middle: Array
+
+    @classmethod
+    def around(cls, box: Box, view: View, size: tuple[int, int]) -> "_Sheet":
+        corners = np.array(list(product(*zip(*box, strict=True)))) @ view.axes.T
+        lower, upper = corners.min(axis=0), corners.max(axis=0)
+        span = np.maximum(upper - lower, 1e-6)
+        scale = float(min(0.92 * size[0] / span[0], 0.92 * size[1] / span[1]))
+        return cls(size, view.axes, scale, 0.5 * (lower + upper))
+
+    def pixels(self, places: Array) -> tuple[Array, Array]:
+        """Columns and rows of places (n, 3), as fractions."""
+        q = (places @ self.axes.T - self.middle) * self.scale
+        return self.size[0] / 2 + q[:, 0], self.size[1] / 2 - q[:, 1]
+
+
 def thumbnail(
-    store: RunStore, frame: int, result: Result, size: tuple[int, int] = (160, 100), box: Box | None = None
-) -> Array:
+    store: RunStore, frame: int, result: Result, size: tuple[int, int] = (160, 100), box: Box | None = None,
+    view: View = FRONT,
+) -> Array:  # fmt: skip
     """Pixels (height, width, 3) uint8 of a result on a frame; `box`: lower and upper corner (3,) in metres of what is
     shown, the frame's own if it is not given."""
     width, height = size
     if isinstance(result, VolumeResult):
-        return _bytes(_volume(store, frame, result, box, width, height))
+        return _bytes(_volume(store, frame, result, box, view, size))
     found: Any = result.read(store, frame)
     position, tone = _places(found)
     if not len(position):
         return _bytes(np.broadcast_to(SEA, (height, width, 3)))
-    lower, upper = box or (position.min(axis=0), position.max(axis=0))
-    column, row, there = _pixels(position, lower, upper, width, height)
-    count, bright = np.zeros(height * width), np.zeros(height * width)
+    sheet = _Sheet.around(box or (position.min(axis=0), position.max(axis=0)), view, size)
+    column, row = (np.floor(v).astype(int) for v in sheet.pixels(position))
+    there = (column >= 0) & (column < width) & (row >= 0) & (row < height)
     at = (row * width + column)[there]
-    np.add.at(count, at, 1.0)
-    np.add.at(bright, at, tone[there])
+    count = np.bincount(at, minlength=height * width)
+    bright = np.bincount(at, weights=tone[there], minlength=height * width)
     share = np.divide(bright, count, out=np.zeros_like(bright), where=count > 0)
     cover = 1 - np.exp(-0.9 * count)
     colour = LOW + share[:, None] * (HIGH - LOW)
@@ -69,43 +113,48 @@ def _places(found: Points | MeshData) -> tuple[Array, Array]:
     return position, np.clip(speed / most, 0, 1) if most > 0 else np.full(len(position), 0.5, np.float32)
 
 
-def _pixels(position: Array, lower: Array, upper: Array, width: int, height: int) -> tuple[Array, Array, Array]:
-    """Columns and rows of points, and which are in the picture."""
-    span = np.maximum(upper - lower, 1e-6)
-    scale = min(0.92 * width / span[0], 0.92 * height / span[2])
-    middle = 0.5 * (lower + upper)
-    column = np.floor(width / 2 + (position[:, 0] - middle[0]) * scale).astype(int)
-    row = np.floor(height / 2 - (position[:, 2] - middle[2]) * scale).astype(int)
-    there = (column >= 0) & (column < width) & (row >= 0) & (row < height)
-    return column, row, there
-
-
-def _volume(store: RunStore, frame: int, result: VolumeResult, box: Box | None, width: int, height: int) -> Array:
-    """Light that comes through density along y, and heat that glows."""
+def _volume(
+    store: RunStore, frame: int, result: VolumeResult, box: Box | None, view: View, size: tuple[int, int]
+) -> Array:  # fmt: skip
+    """Light that comes through density, and heat that glows: cells are laid onto a picture no finer than they are."""
     volume = result.read(store, frame)
     grids, region, values = volume.grids, volume.region, volume.amount
     if values is None:
         values = next((g.values for g in grids.values() if g.values.ndim == 3), np.zeros((1, 1, 1), np.float32))
-    thick = np.maximum(values, 0).sum(axis=1) * region.voxel_size
+    corners = region.corners
+    sheet = _Sheet.around(box or (corners.min(axis=0), corners.max(axis=0)), view, size)
+    coarse = max(1.0, 1.2 * region.voxel_size * sheet.scale)  # pixels
+    wide, high = (max(1, round(n / coarse)) for n in size)
+    full = values > 1e-3 * max(float(values.max()), 1e-9)
+    places = ((np.argwhere(full) + 0.5) * region.voxel_size + np.array(region.lower)) @ region.axes.T
+    column, row = sheet.pixels(places)
+    x, y = column * wide / size[0] - 0.5, row * high / size[1] - 0.5
+    area = (size[0] / wide / sheet.scale) * (size[1] / high / sheet.scale)
+    thick = _laid(x, y, values[full] * (region.voxel_size**3 / area), wide, high)
     cover = 1 - np.exp(-ABSORB * 0.35 * thick)
     picture = SEA + cover[..., None] * (SMOKE * 0.85 - SEA)
     if "temperature" in grids:
-        heat = np.maximum(grids["temperature"].values, 0).max(axis=1)
-        glow = np.clip((heat - 250) / 1200, 0, 1)[..., None]
+        heat = np.maximum(grids["temperature"].values[full], 0)
+        hottest = np.zeros(wide * high, np.float32)
+        c, r = np.rint(x).astype(int), np.rint(y).astype(int)
+        there = (c >= 0) & (c < wide) & (r >= 0) & (r < high)
+        np.maximum.at(hottest, (r * wide + c)[there], heat[there].astype(np.float32))
+        glow = np.clip((hottest.reshape(high, wide) - 250) / 1200, 0, 1)[..., None]
         picture = picture + glow * (HOT - picture) * 0.95
-    corners = region.corners
-    own = corners.min(axis=0), corners.max(axis=0)
-    lower, upper = box or own
-    span = np.maximum(upper - lower, 1e-6)
-    scale = min(0.92 * width / span[0], 0.92 * height / span[2])
-    middle = 0.5 * (lower + upper)
-    left, right = (width / 2 + (own[k][0] - middle[0]) * scale for k in (0, 1))
-    top, bottom = (height / 2 - (own[k][2] - middle[2]) * scale for k in (1, 0))
-    seen = Image.fromarray(_bytes(picture[:, ::-1].transpose(1, 0, 2)))
-    wide, high = max(1, round(right - left)), max(1, round(bottom - top))
-    out = Image.new("RGB", (width, height), tuple(int(v) for v in _bytes(SEA)))
-    out.paste(seen.resize((wide, high), Image.Resampling.BILINEAR), (round(left), round(top)))
-    return np.asarray(out, np.float32) / 255
+    seen = Image.fromarray(_bytes(picture)).resize(size, Image.Resampling.BILINEAR)
+    return np.asarray(seen, np.float32) / 255
+
+
+def _laid(x: Array, y: Array, amount: Array, wide: int, high: int) -> Array:
+    """Amounts (n,) shared out over the four pixels around each place: (high, wide)."""
+    total = np.zeros(wide * high)
+    left, top = np.floor(x).astype(int), np.floor(y).astype(int)
+    for across, down in product((0, 1), repeat=2):
+        c, r = left + across, top + down
+        share = np.abs(1 - across - (x - left)) * np.abs(1 - down - (y - top))
+        there = (c >= 0) & (c < wide) & (r >= 0) & (r < high)
+        total += np.bincount((r * wide + c)[there], weights=(amount * share)[there], minlength=wide * high)
+    return total.reshape(high, wide)
 
 
 def as_png(pixels: Array) -> bytes:

@@ -9,9 +9,6 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.errors import StudyError, nearest
-from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.results import MeshData, Points, Result, VolumeResult
-from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
 from errant_gust.core.study.changes import value as words_of
 from errant_gust.core.study.depends import Depends
@@ -173,65 +170,3 @@ def _entries(where: str, cls: Any, params: dict[str, Any]) -> Iterator[tuple[str
         now = params.get(entry["name"], entry["default"])
         if entry["type"] in ("number", "integer", "vector", "choice", "switch", "field") and not isinstance(now, dict):
             yield f"{where}.{entry['name']}", entry, now
-
-
-# readings -----------------------------------------------------------------------------------------------------------
-
-READINGS = ("amount", "top", "spread", "fastest", "mean speed")
-"""What is told of every run on a frame: points, or density times m³, or square metres; the greatest height in m; the
-root mean square distance from its middle in m; speeds in m/s."""
-
-
-def units_of(result: Result) -> dict[str, str]:
-    """The unit of each reading of a result."""
-    amount = {"volume": "m³", "mesh": "m²"}.get(result.form, "")
-    return dict(zip(READINGS, (amount, "m", "m", "m/s", "m/s"), strict=True))
-
-
-def readings_of(store: RunStore, frame: int, result: Result) -> dict[str, float]:
-    """`READINGS` of a result on a frame; 0 of what there is none of."""
-    if isinstance(result, VolumeResult):
-        return _of_volume(store, frame, result)
-    found: Any = result.read(store, frame)
-    if isinstance(found, MeshData):
-        return _of_mesh(found)
-    return _of_points(found)
-
-
-def _told(amount: float, places: Array, weights: Array | None, speed: Array) -> dict[str, float]:
-    if not len(places):
-        return dict.fromkeys(READINGS, 0.0)
-    middle = np.average(places, axis=0, weights=weights)
-    spread = float(np.sqrt(np.average(((places - middle) ** 2).sum(axis=1), weights=weights)))
-    mean = float(np.average(speed, weights=weights))
-    return dict(zip(READINGS, (amount, float(places[:, 2].max()), spread, float(speed.max()), mean), strict=True))
-
-
-def _of_points(found: Points) -> dict[str, float]:
-    places = found.position.astype(np.float64)
-    return _told(float(found.count), places, None, np.linalg.norm(found.velocity, axis=1))
-
-
-def _of_mesh(found: MeshData) -> dict[str, float]:
-    corners = found.vertices[found.faces].astype(np.float64)
-    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    area = 0.5 * np.linalg.norm(normal, axis=1)
-    v = found.channels.get("velocity")
-    speed = np.linalg.norm(v, axis=1)[found.faces].mean(axis=1) if v is not None else np.zeros(len(area))
-    some = area > 0
-    return _told(float(area.sum()), corners.mean(axis=1)[some], area[some], speed[some])
-
-
-def _of_volume(store: RunStore, frame: int, result: VolumeResult) -> dict[str, float]:
-    volume = result.read(store, frame)
-    grids, region, values = volume.grids, volume.region, volume.amount
-    v = next((g.values for g in grids.values() if g.values.ndim == 4), None)
-    if values is None:
-        values = np.ones(region.shape, np.float32)
-    full = values > 1e-3 * max(float(values.max()), 1e-9)
-    if not full.any():
-        return dict.fromkeys(READINGS, 0.0)
-    own = (np.argwhere(full) + 0.5) * region.voxel_size + np.array(region.lower)
-    speed = np.linalg.norm(v[full], axis=1) if v is not None else np.zeros(int(full.sum()))
-    amount = float(values.sum(dtype=np.float64)) * region.voxel_size**3
-    return _told(amount, own @ region.axes.T, values[full].astype(np.float64), speed)

@@ -7,6 +7,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field as Bound
 
+from errant_gust.core.looking.thumbnail import FRONT, View
 from errant_gust.server import sweeps
 from errant_gust.server.api.shelf import ShelfRun
 
@@ -58,6 +59,11 @@ class SweptRun(ShelfRun):
     readings: dict[str, float] | None
 
 
+class LaneName(Schema):
+    id: str
+    name: str
+
+
 class Sheet(Schema):
     sweep: str
     study: str
@@ -67,6 +73,8 @@ class Sheet(Schema):
     frames: list[int]
     readings: list[str]
     units: dict[str, str]
+    lanes: list[LaneName]
+    """Lanes of which readings can be asked for."""
     paths: list[str]
     runs: list[SweptRun]
 
@@ -102,8 +110,10 @@ def start(request: HttpRequest, body: NewSweep) -> Any:
 
 
 @router.get("/sweeps/{sweep}", response=Sheet)
-def sheet(request: HttpRequest, sweep: str, frame: int | None = None) -> Any:
-    return sweeps.sheet(sweep, frame)
+def sheet(request: HttpRequest, sweep: str, frame: int | None = None, lanes: str = "") -> Any:
+    """`lanes`: ids with commas between, whose means where each flow is are told too."""
+    wanted = [lane for lane in lanes.split(",") if lane]
+    return sweeps.sheet(sweep, frame, tuple(dict.fromkeys(wanted[:12])))
 
 
 @router.post("/sweeps/{sweep}/again", response=None)
@@ -117,10 +127,14 @@ def stop(request: HttpRequest, sweep: str) -> None:
 
 
 @router.get("/sweeps/{sweep}/picture/{identity}")
-def picture(request: HttpRequest, sweep: str, identity: str, frame: int, wide: int = 240) -> HttpResponse:
-    """A run on a frame, from where all of the sweep are seen."""
+def picture(
+    request: HttpRequest, sweep: str, identity: str, frame: int, wide: int = 240, azimuth: float = FRONT.azimuth,
+    height: float = FRONT.height,
+) -> HttpResponse:  # fmt: skip
+    """A run on a frame, from where all of the sweep are seen: from `azimuth` degrees round (0 is +x) and `height`
+    degrees up."""
     width = max(16, min(640, wide))
-    made = sweeps.picture(sweep, identity, frame, width, round(width * 0.625))
+    made = sweeps.picture(sweep, identity, frame, (width, round(width * 0.625)), View(azimuth, height))
     response = HttpResponse(made, content_type="image/png")
     response["Cache-Control"] = "private, max-age=30"
     return response
