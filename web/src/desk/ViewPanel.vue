@@ -86,6 +86,7 @@ import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
 import { clear } from '../scene/materials'
+import { keepSide, sideOf } from '../lib/side'
 import { Viewer } from '../scene/viewer'
 import { LIGHT } from '../stores/catalogue'
 import { useDesk } from '../stores/desk'
@@ -367,6 +368,7 @@ async function hover(event: PointerEvent) {
 
 onMounted(() => {
   viewer = new Viewer(host.value!)
+  viewer.controls.addEventListener('end', leaveSide)
   viewer.onCoarse = (on) => flows.forEach((f) => f.results.forEach((layer) => layer.draft(on)))
   viewer.gas = () => [...flows.values()].flatMap((f) => [...f.results.values()].flatMap((layer) => layer.gas() ?? []))
   viewer.light(runs.light)
@@ -382,7 +384,12 @@ onMounted(() => {
   flow()
   placeHandles()
 })
+/** Pages whose pictures are made without this view are seen from its side too. */
+const leaveSide = () => {
+  if (viewer && study.key) keepSide(study.key, sideOf(viewer.camera.position, viewer.controls.target))
+}
 onBeforeUnmount(() => {
+  leaveSide()
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
   for (const id of [...flows.keys()]) drop(id)

@@ -35,6 +35,11 @@
         >
         <span>Sorted by</span><PickOne v-model="by" :items="sorts" label="Sorted by" testid="sweep-sort" />
         <TickBox v-model="down" words="largest first" testid="sweep-down" />
+        <span>Seen from</span><PickOne v-model="from" :items="sides" label="Seen from" testid="sweep-side" />
+        <template v-if="sheet.lanes.length"
+          ><span>Read also</span
+          ><PickOne v-model="lane" :items="lanes" label="A lane that is read too" testid="sweep-lane"
+        /></template>
         <span class="sp" />
         <span>Show</span>
         <TextLine
@@ -59,7 +64,7 @@
           >
             <img
               v-if="frame !== null && r.frames.includes(frame)"
-              :src="`/api/sweeps/${sheet.sweep}/picture/${r.identity}?frame=${frame}&n=${ready}`"
+              :src="`/api/sweeps/${sheet.sweep}/picture/${r.identity}?frame=${frame}&n=${ready}&azimuth=${side.azimuth}&height=${side.height}`"
               :alt="`${label(r)}, frame ${frame}`"
               width="240"
               height="150"
@@ -121,6 +126,7 @@ import SlideTo from '../controls/SlideTo.vue'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import { followAll } from '../lib/events'
+import { FRONT, keptSide, type Side } from '../lib/side'
 import { shown as shownNumber } from '../lib/quantity'
 import { isBusy, stateWords } from '../shelf/shelf'
 
@@ -138,6 +144,28 @@ const by = ref('')
 const down = ref(true)
 const query = ref('')
 const picked = ref<string[]>([])
+/** From where all are seen: as the Desk was left, or from a side. */
+const from = ref('')
+const asOnDesk = computed(() => (sheet.value ? keptSide(sheet.value.study) : null))
+const SIDES: Record<string, { name: string; side: Side }> = {
+  front: { name: 'the front', side: FRONT },
+  corner: { name: 'a corner', side: { azimuth: -55, height: 24 } },
+  right: { name: 'the right', side: { azimuth: 0, height: 0 } },
+  above: { name: 'above', side: { azimuth: -90, height: 90 } },
+}
+const sides = computed(() => [
+  ...(asOnDesk.value ? [{ id: 'desk', name: 'where the Desk looks from' }] : []),
+  ...Object.entries(SIDES).map(([id, { name }]) => ({ id, name })),
+])
+watch(sides, (all) => {
+  if (!all.some((s) => s.id === from.value)) from.value = all[0].id
+})
+const side = computed(() =>
+  from.value === 'desk' && asOnDesk.value ? asOnDesk.value : (SIDES[from.value]?.side ?? FRONT),
+)
+/** A lane whose mean where each flow is is read too. */
+const lane = ref('')
+const lanes = computed(() => [{ id: '', name: 'no lane' }, ...(sheet.value?.lanes ?? [])])
 const unit = (name: string) => (sheet.value?.units[name] ? ` ${sheet.value.units[name]}` : '')
 
 const short = (path: string) => path.split('.').at(-1)?.replace(/_/g, ' ') ?? ''
@@ -208,9 +236,10 @@ let unfollow = () => {}
 let loads = 0
 async function load() {
   const mine = ++loads
-  const path = `/sweeps/${String(route.params.id)}`
+  const asked = new URLSearchParams(chosen.value === null ? {} : { frame: String(chosen.value) })
+  if (lane.value) asked.set('lanes', lane.value)
   try {
-    const made = await call<Sheet>('GET', chosen.value === null ? path : `${path}?frame=${chosen.value}`)
+    const made = await call<Sheet>('GET', `/sweeps/${String(route.params.id)}?${asked}`)
     if (mine !== loads) return
     sheet.value = made
     problem.value = ''
@@ -242,7 +271,10 @@ function compare() {
   void router.push({ path: `/compare/${sheet.value?.study}`, query: { panes } })
 }
 let settled = 0
-watch(chosen, () => {
+watch(lane, (id) => {
+  by.value = id ? `mean ${id}` : ''
+})
+watch([chosen, lane], () => {
   clearTimeout(settled)
   settled = window.setTimeout(() => void load(), 120)
 })
