@@ -37,7 +37,7 @@ def test_even_points_are_bunched_once_and_points_in_an_eighth_of_the_box_eight_t
 
 def test_half_of_what_is_born_across_a_wall_leaks_and_the_mean_of_a_lane_is_told(tmp_path):
     wind = lane("wind", ("wind", {"speed": 0.25, "toward": 90}))
-    led = lane("led", ("wind", {"speed": 0.25, "toward": 90}), ("steer_around", {"shapes": ["rock"], "reach": 0.1}))
+    led = lane("led", ("wind", {"speed": 0.25, "toward": 90}), ("steer_around", {"shape": "rock", "reach": 0.1}))
     distance = lane("where", ("distance", {"shape": "ball"}))
     free = dust(wind, distance)
     store = compute(free.study, "dust", tmp_path / "free")

@@ -64,7 +64,7 @@
           >
             <img
               v-if="frame !== null && r.frames.includes(frame)"
-              :src="`/api/sweeps/${sheet.sweep}/picture/${r.identity}?frame=${frame}&n=${ready}&azimuth=${side.azimuth}&height=${side.height}`"
+              :src="pictureOf(r)"
               :alt="`${label(r)}, frame ${frame}`"
               width="240"
               height="150"
@@ -163,6 +163,9 @@ watch(sides, (all) => {
 const side = computed(() =>
   from.value === 'desk' && asOnDesk.value ? asOnDesk.value : (SIDES[from.value]?.side ?? FRONT),
 )
+const pictureOf = (r: Swept) =>
+  `/api/sweeps/${sheet.value?.sweep}/picture/${r.identity}?frame=${frame.value}&n=${ready.value}` +
+  `&azimuth=${side.value.azimuth}&height=${side.value.height}`
 /** A lane whose mean where each flow is is read too. */
 const lane = ref('')
 const lanes = computed(() => [{ id: '', name: 'no lane' }, ...(sheet.value?.lanes ?? [])])
