@@ -25,7 +25,7 @@ def list_runs(study: str) -> list[str]:
     _server()
     from errant_gust.server import shelf
 
-    found = shelf.shelf(study)
+    found = shelf.shelf(study, 20_000)
     lines = []
     for r in found["runs"]:
         called = f"{r['study_name']} · {r['flow']}" + (f" “{r['name']}”" if r["name"] else "")

@@ -6,6 +6,7 @@ from datetime import timedelta
 from functools import lru_cache
 from typing import Any
 
+from django.db.models import Sum
 from django.utils import timezone
 
 from errant_gust.core.errors import FileError, StudyError
@@ -47,18 +48,23 @@ def between(old: str, new: str) -> list[Change]:
     return changes(version_of(old), version_of(new), runs.get(new).flow)
 
 
-def shelf(study: str = "") -> dict[str, Any]:
-    """Every run of a study, or of all, the newest first; the bytes of all, the budget, and a warning near it."""
+MOST = 200
+"""Runs that are told of at once."""
+
+
+def shelf(study: str = "", most: int = MOST) -> dict[str, Any]:
+    """Runs of a study, or of all, the newest first, and how many there are; the bytes of all, the budget, and a warning
+    near it."""
     rows = Run.objects.filter(gone=None, study__deleted=None).select_related("study").order_by("-created")
     mine = rows.filter(asked=study) if study else rows
     before: dict[tuple[str, str], str] = {}
     told: list[dict[str, Any]] = []
-    for run in reversed(mine):
+    for run in reversed(mine[:most]):
         earlier = before.get((run.study_id, run.flow), "")
         before[run.study_id, run.flow] = run.identity
         told.append(describe(run, earlier))
     named = Study.objects.filter(key=study).values_list("name", flat=True).first() if study else ""
-    return {"runs": told[::-1], "study_name": named or study, **space()}
+    return {"runs": told[::-1], "total": mine.count(), "study_name": named or study, **space()}
 
 
 def describe(run: Run, earlier: str = "") -> dict[str, Any]:
@@ -91,7 +97,7 @@ def budget() -> int:
 
 def used() -> int:
     """Bytes of all runs, as far as they have ended."""
-    return sum(Run.objects.values_list("bytes", flat=True))
+    return int(Run.objects.aggregate(all=Sum("bytes"))["all"] or 0)
 
 
 def space() -> dict[str, Any]:

@@ -9,6 +9,8 @@ from pathlib import Path
 from errant_gust.core.runs import job
 from errant_gust.core.runs.job import Tell
 
+__all__ = ["Finished", "Order", "Tell", "at_once", "scheduler", "submit", "wait_for"]
+
 Finished = Callable[[dict[str, str]], None]
 
 

@@ -26,6 +26,7 @@ class ShelfRun(RunOut):
 
 class Shelf(Schema):
     runs: list[ShelfRun]
+    total: int
     study_name: str
     used: int
     budget: int
@@ -59,8 +60,9 @@ class Freed(Schema):
 
 
 @router.get("/shelf", response=Shelf)
-def all_runs(request: HttpRequest, study: str = "") -> Any:
-    return shelf.shelf(study)
+def all_runs(request: HttpRequest, study: str = "", most: int = shelf.MOST) -> Any:
+    """The newest runs of a study, or of all: so many of them."""
+    return shelf.shelf(study, max(1, min(most, 20_000)))
 
 
 @router.get("/shelf/free", response=list[ShelfRun])

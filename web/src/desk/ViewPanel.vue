@@ -369,6 +369,7 @@ async function hover(event: PointerEvent) {
 onMounted(() => {
   viewer = new Viewer(host.value!)
   viewer.controls.addEventListener('end', leaveSide)
+  window.addEventListener('pagehide', leaveSide)
   viewer.onCoarse = (on) => flows.forEach((f) => f.results.forEach((layer) => layer.draft(on)))
   viewer.gas = () => [...flows.values()].flatMap((f) => [...f.results.values()].flatMap((layer) => layer.gas() ?? []))
   viewer.light(runs.light)
@@ -390,6 +391,7 @@ const leaveSide = () => {
 }
 onBeforeUnmount(() => {
   leaveSide()
+  window.removeEventListener('pagehide', leaveSide)
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
   for (const id of [...flows.keys()]) drop(id)

@@ -15,6 +15,8 @@ export const isBusy = (r: ShelfRun) => BUSY.includes(r.state)
 export function useShelf(study: Ref<string>) {
   const found = ref<Shelf | null>(null)
   const problem = ref('')
+  /** How many runs are asked for: more when somebody wants to see them. */
+  const most = ref(200)
   let loading = false
   let again = false
   let unfollow = () => {}
@@ -25,7 +27,7 @@ export function useShelf(study: Ref<string>) {
     }
     loading = true
     try {
-      found.value = await call<Shelf>('GET', `/shelf?study=${encodeURIComponent(study.value)}`)
+      found.value = await call<Shelf>('GET', `/shelf?study=${encodeURIComponent(study.value)}&most=${most.value}`)
       problem.value = ''
     } catch (error) {
       problem.value = (error as Error).message
@@ -54,7 +56,11 @@ export function useShelf(study: Ref<string>) {
     unfollow = followAll(() => void load())
   })
   onBeforeUnmount(() => unfollow())
-  return { found, problem, load, act, runs: computed(() => found.value?.runs ?? []) }
+  async function more() {
+    most.value *= 5
+    await load()
+  }
+  return { found, more, problem, load, act, runs: computed(() => found.value?.runs ?? []) }
 }
 
 export function stateWords(r: ShelfRun): string {

@@ -147,6 +147,9 @@
           </tr>
         </tbody>
       </v-table>
+      <v-btn v-if="found && found.total > runs.length" variant="outlined" data-testid="more-runs" @click="more"
+        >Show more of {{ found.total.toLocaleString('en') }} runs</v-btn
+      >
     </main>
     <SweepDialog v-if="key" v-model="sweeping" :study="key" />
     <v-dialog :model-value="!!further" width="360" @update:model-value="further = null">
@@ -232,7 +235,7 @@ import { changeWords, isBusy, stateWords, useShelf, type ChangeOut, type ShelfRu
 const route = useRoute()
 const router = useRouter()
 const key = computed(() => String(route.params.key ?? ''))
-const { found, problem, load, act, runs } = useShelf(key)
+const { found, problem, load, act, more, runs } = useShelf(key)
 watch(key, load)
 document.title = 'Runs · Errant Gust'
 
@@ -323,10 +326,13 @@ const move = (r: ShelfRun) =>
   act(() => call('POST', `/runs/${r.identity}/move`, { place: r.place === 'here' ? 'cluster' : 'here' }))
 const memoryTip = (r: ShelfRun) =>
   r.memory ? 'What the worker takes now' : r.needs ? 'What it needs at most, by estimate' : ''
+const localTime = (line: string) =>
+  line.replace(/^\S+/, (t) => (isNaN(Date.parse(t)) ? t : new Date(t).toLocaleTimeString([], { hour12: false })))
 const log = ref<{ words: string; lines: string[] } | null>(null)
 const openLog = (r: ShelfRun) =>
   act(async () => {
-    log.value = { words: title(r), lines: await call<string[]>('GET', `/runs/${r.identity}/log`) }
+    const lines = await call<string[]>('GET', `/runs/${r.identity}/log`)
+    log.value = { words: title(r), lines: lines.map(localTime) }
   })
 
 const changed = ref<{ words: string; found: ChangeOut[] } | null>(null)

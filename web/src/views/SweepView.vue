@@ -145,7 +145,7 @@ const down = ref(true)
 const query = ref('')
 const picked = ref<string[]>([])
 /** From where all are seen: as the Desk was left, or from a side. */
-const from = ref('')
+const sideChosen = ref('')
 const asOnDesk = computed(() => (sheet.value ? keptSide(sheet.value.study) : null))
 const SIDES: Record<string, { name: string; side: Side }> = {
   front: { name: 'the front', side: FRONT },
@@ -157,8 +157,9 @@ const sides = computed(() => [
   ...(asOnDesk.value ? [{ id: 'desk', name: 'where the Desk looks from' }] : []),
   ...Object.entries(SIDES).map(([id, { name }]) => ({ id, name })),
 ])
-watch(sides, (all) => {
-  if (!all.some((s) => s.id === from.value)) from.value = all[0].id
+const from = computed({
+  get: () => sideChosen.value || sides.value[0].id,
+  set: (id) => (sideChosen.value = id),
 })
 const side = computed(() =>
   from.value === 'desk' && asOnDesk.value ? asOnDesk.value : (SIDES[from.value]?.side ?? FRONT),
