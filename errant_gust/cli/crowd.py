@@ -1,5 +1,5 @@
-"""A simulation of a large site: so many runs that wait, so many workers that say every second how far they are, and what
-that asks of the server's process. Run as a program by the bench, on a home of its own."""
+"""A simulation of a large site: so many runs that wait, so many workers that say every second how far they are, and
+what that asks of the server's process. Run as a program by the bench, on a home of its own."""
 
 import json
 import os

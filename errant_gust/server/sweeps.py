@@ -10,7 +10,7 @@ from errant_gust.core.errors import GustError, StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.home import home
-from errant_gust.core.looking.thumbnail import Box, View, as_png, box_of, thumbnail
+from errant_gust.core.looking.thumbnail import Box, View, as_png, box_of, fastest_of, thumbnail
 from errant_gust.core.runs.cost import cost_of
 from errant_gust.core.runs.export import kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
@@ -161,17 +161,21 @@ def sheet(sweep: str, frame: int | None, lanes: tuple[str, ...] = ()) -> dict[st
 
 
 @lru_cache(maxsize=64)
-def _box(sweep: str, frame: int, ready: tuple[str, ...]) -> Box | None:
+def _box(sweep: str, frame: int, ready: tuple[str, ...]) -> tuple[Box | None, float]:
+    """What all runs of a sweep take up on a frame, and the speed of the fastest points of them."""
     found = []
+    fastest = 0.0
     for identity in ready:
         store = RunStore(runs.folder_of(identity))
         try:
-            box = box_of(store, frame, kind_of_run(store).result())
+            result = kind_of_run(store).result()
+            box, fastest = box_of(store, frame, result), max(fastest, fastest_of(store, frame, result))
         except GustError:  # a frame that is not there
             continue
         if box is not None:
             found.append(box)
-    return (np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)) if found else None
+    around = (np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)) if found else None
+    return around, fastest
 
 
 def picture(sweep: str, identity: str, frame: int, size: tuple[int, int], view: View) -> bytes:
@@ -180,7 +184,8 @@ def picture(sweep: str, identity: str, frame: int, size: tuple[int, int], view: 
     if identity not in ready:
         raise StudyError(f"there is no frame {frame} of '{identity}' in this sweep")
     store = RunStore(runs.folder_of(identity))
-    pixels = thumbnail(store, frame, kind_of_run(store).result(), size, _box(sweep, frame, ready), view)
+    box, fastest = _box(sweep, frame, ready)
+    pixels = thumbnail(store, frame, kind_of_run(store).result(), size, box, view, fastest)
     return as_png(pixels)
 
 

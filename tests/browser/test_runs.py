@@ -49,6 +49,21 @@ def test_six_seeds_sorted_by_a_reading_and_one_taken_back(page, address):
     expect(page.get_by_test_id("plot").locator("circle")).to_have_count(6)
     loaded = "all => all.every((i) => i.complete && i.naturalWidth === 240)"
     page.wait_for_function(f"() => ({loaded})([...document.querySelectorAll('[data-testid=sheet] img')])")
+    sees = "(all) => all.map((i) => i.getAttribute('src'))"
+    pictures = page.get_by_test_id("sheet").locator("img")
+    desk = pictures.evaluate_all(sees)
+    assert page.get_by_test_id("sweep-side").get_attribute("data-value") == "desk", "from where the Desk looked"
+    choose(page, "sweep-side", "above")
+    above = pictures.evaluate_all(sees)
+    assert all("height=90" in s for s in above)
+    assert page.request.get(address + above[0]).body() != page.request.get(address + desk[0]).body()
+    choose(page, "sweep-lane", "v")
+    expect(page.get_by_test_id("sweep-sort")).to_have_attribute("data-value", "mean v")
+    expect(tiles.first).to_contain_text("mean v")
+    read = json.loads(page.request.get(f"{address}/api/sweeps/{sweep}?lanes=v").text())["runs"]
+    fastest = max(read, key=lambda r: r["readings"]["mean v"])
+    expect(tiles.first).to_have_attribute("data-name", fastest["name"])
+
     page.get_by_test_id("sweep-filter").locator("input").or_(page.get_by_test_id("sweep-filter")).last.fill("seed 5")
     expect(tiles).to_have_count(1)
 
@@ -78,6 +93,14 @@ def test_runs_are_told_apart_deleted_and_brought_back(page, address):
                 break
             page.wait_for_timeout(100)
     page.goto(f"{address}/runs/{key}")
+    page.get_by_test_id(f"more-{run['identity']}").click()
+    expect(page.get_by_test_id("act-move")).to_have_count(0)  # there is no cluster
+    page.get_by_test_id("act-log").click()
+    expect(page.get_by_test_id("log-dialog")).to_contain_text("takes it up, to frame 6")
+    expect(page.get_by_test_id("log-dialog").locator("li").last).to_contain_text("done")
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("log-dialog")).to_have_count(0)
+    expect(page.get_by_test_id(f"memory-{run['identity']}")).to_contain_text("≤ ")
     full = [r["identity"] for r in shelf(page, address, key) if r["quality"] == "full"]
     expect(page.get_by_test_id(f"changes-{full[0]}")).to_contain_text("Swirl ▸ Curl noise ▸ Feature size 0.6 m → 0.3 m")
 
@@ -97,6 +120,14 @@ def test_runs_are_told_apart_deleted_and_brought_back(page, address):
     page.wait_for_url("**/compare/*")
     expect(page.get_by_test_id("pane-1")).to_be_visible()
     page.goto(f"{address}/runs/{key}")
+    page.get_by_test_id(f"more-{run['identity']}").click()
+    expect(page.get_by_test_id("act-move")).to_have_count(0)  # there is no cluster
+    page.get_by_test_id("act-log").click()
+    expect(page.get_by_test_id("log-dialog")).to_contain_text("takes it up, to frame 6")
+    expect(page.get_by_test_id("log-dialog").locator("li").last).to_contain_text("done")
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("log-dialog")).to_have_count(0)
+    expect(page.get_by_test_id(f"memory-{run['identity']}")).to_contain_text("≤ ")
 
     page.get_by_test_id(f"more-{full[1]}").click()
     page.get_by_test_id("act-delete").click()

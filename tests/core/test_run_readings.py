@@ -44,7 +44,9 @@ def test_half_of_what_is_born_across_a_wall_leaks_and_the_mean_of_a_lane_is_told
     told = readings_of(store, 3, POINTS, free, "dust", ("wind", "where"))
     assert told["leaks"] == 0, "nothing stands in its way"
     assert told["mean wind"] == pytest.approx(0.25, rel=1e-4)
-    assert told["mean where"] == pytest.approx(-0.5 / 4, rel=0.05), "of a ball: a quarter of its radius from its surface"
+    assert told["mean where"] == pytest.approx(-0.5 / 4, rel=0.05), (
+        "of a ball: a quarter of its radius from its surface"
+    )
     assert units_of(POINTS, free, ("wind", "where"))["mean where"] == "m"
     assert readings_of(store, 3, POINTS, free, "dust", ("none",)).keys() == readings_of(store, 3, POINTS).keys()
 

@@ -142,5 +142,7 @@ def test_the_sheet_shows_all_from_one_place(tmp_path):
     assert columns[1].min() > columns[0].max() - 3
     width = [c.max() - c.min() for c in columns]
     assert abs(width[0] - width[1]) < 0.12 * width[0]
+    bright = [sheet[8:108, 8 + 168 * n : 168 + 168 * n].max() for n in range(2)]
+    assert bright[0] < 0.85 * bright[1], "one mapping: what does not move is dark beside what does"
     missing = np.asarray(contact_sheet(tiles, 99, (160, 100)))
     assert missing.shape[0] > 100, "a frame that nobody has is said, not an error"

@@ -6,7 +6,7 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
 from errant_gust.core.flows.results import Result
-from errant_gust.core.looking.thumbnail import FRONT, View, box_of, thumbnail
+from errant_gust.core.looking.thumbnail import FRONT, View, box_of, fastest_of, thumbnail
 from errant_gust.core.runs.frame_store import RunStore
 
 WORDS = 34  # pixels under each picture
@@ -27,6 +27,7 @@ def contact_sheet(tiles: list[Tile], frame: int, size: tuple[int, int] = (240, 1
     """All tiles in rows, from one side and one box that holds what every one of them shows on the frame."""
     boxes = [b for t in tiles if frame in t.store.frames() and (b := box_of(t.store, frame, t.result)) is not None]
     box = (np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)) if boxes else None
+    fastest = max([fastest_of(t.store, frame, t.result) for t in tiles if frame in t.store.frames()], default=0.0)
     width, height = size
     columns = max(1, min(len(tiles), round((len(tiles) * 1.6) ** 0.5)))
     rows = -(-len(tiles) // columns)
@@ -35,7 +36,7 @@ def contact_sheet(tiles: list[Tile], frame: int, size: tuple[int, int] = (240, 1
     for n, tile in enumerate(tiles):
         x, y = 8 + (n % columns) * (width + 8), 8 + (n // columns) * (height + WORDS + 8)
         if frame in tile.store.frames():
-            sheet.paste(Image.fromarray(thumbnail(tile.store, frame, tile.result, size, box, view)), (x, y))
+            sheet.paste(Image.fromarray(thumbnail(tile.store, frame, tile.result, size, box, view, fastest)), (x, y))
         else:
             draw.rectangle((x, y, x + width - 1, y + height - 1), outline=INK)
             draw.text((x + 8, y + 8), "no such frame", INK, font)

@@ -67,15 +67,15 @@ class _Sheet:
 
 def thumbnail(
     store: RunStore, frame: int, result: Result, size: tuple[int, int] = (160, 100), box: Box | None = None,
-    view: View = FRONT,
+    view: View = FRONT, fastest: float | None = None,
 ) -> Array:  # fmt: skip
     """Pixels (height, width, 3) uint8 of a result on a frame; `box`: lower and upper corner (3,) in metres of what is
-    shown, the frame's own if it is not given."""
+    shown, `fastest`: the speed in m/s of the brightest points; the frame's own where they are not given."""
     width, height = size
     if isinstance(result, VolumeResult):
         return _bytes(_volume(store, frame, result, box, view, size))
     found: Any = result.read(store, frame)
-    position, tone = _places(found)
+    position, tone = _places(found, fastest)
     if not len(position):
         return _bytes(np.broadcast_to(SEA, (height, width, 3)))
     sheet = _Sheet.around(box or (position.min(axis=0), position.max(axis=0)), view, size)
@@ -99,7 +99,19 @@ def box_of(store: RunStore, frame: int, result: Result) -> Box | None:
     return (position.min(axis=0), position.max(axis=0)) if len(position) else None
 
 
-def _places(found: Points | MeshData) -> tuple[Array, Array]:
+def fastest_of(store: RunStore, frame: int, result: Result) -> float:
+    """The speed in m/s that most points of a frame do not exceed; 0 where there are none."""
+    if isinstance(result, VolumeResult):
+        return 0.0
+    found: Any = result.read(store, frame)
+    return 0.0 if isinstance(found, MeshData) else _fast(np.linalg.norm(found.velocity, axis=1))
+
+
+def _fast(speed: Array) -> float:
+    return float(np.quantile(speed, 0.98)) if len(speed) else 0.0
+
+
+def _places(found: Points | MeshData, fastest: float | None = None) -> tuple[Array, Array]:
     """Positions (n, 3) and how bright each is (n,), 0 … 1: by speed, or by where the surface looks."""
     if isinstance(found, MeshData):
         triangles = found.vertices[found.faces]
@@ -109,7 +121,7 @@ def _places(found: Points | MeshData) -> tuple[Array, Array]:
         return triangles.mean(axis=1), lit.astype(np.float32)
     every = max(1, -(-found.count // MOST))
     position, speed = found.position[::every], np.linalg.norm(found.velocity[::every], axis=1)
-    most = float(np.quantile(speed, 0.98)) if len(speed) else 0.0
+    most = _fast(speed) if fastest is None else fastest
     return position, np.clip(speed / most, 0, 1) if most > 0 else np.full(len(position), 0.5, np.float32)
 
 
