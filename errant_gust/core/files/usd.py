@@ -3,8 +3,9 @@
 No file grows with the number of frames, so that runs of any length fit into memory.
 """
 
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +17,24 @@ WIDTH = 0.01
 """Width in metres where nothing else says."""
 
 
+@dataclass(frozen=True)
+class Setting:
+    """What a stage says of itself: its up axis, and metres in a unit of length."""
+
+    up: Literal["Z", "Y"] = "Z"
+    metres: float = 1.0
+
+    @property
+    def width(self) -> float:
+        return WIDTH / self.metres
+
+
+METRES = Setting()
+
+
 def write_frame(
     path: Path, frame: int, name: str, points: dict[str, Array] | None, lines: Any = None, instanced: Any = None,
-    mesh: Any = None,
+    mesh: Any = None, setting: Setting = METRES,
 ) -> None:  # fmt: skip
     """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines, /name/Instances (a point
     instancer with its prototypes) and /name/Mesh (with velocities and primvars) at one time code."""
@@ -27,7 +43,7 @@ def write_frame(
     part = path.with_name(f".{path.stem}.part.usdc")
     stage = Usd.Stage.CreateNew(str(part))
     try:
-        _metres(stage, UsdGeom)
+        _set(stage, UsdGeom, setting)
         root = UsdGeom.Xform.Define(stage, f"/{name}")
         stage.SetDefaultPrim(root.GetPrim())
         stage.SetStartTimeCode(frame)
@@ -37,7 +53,7 @@ def write_frame(
             cloud = UsdGeom.Points.Define(stage, f"/{name}/Particles")
             position = points["position"]
             cloud.CreatePointsAttr().Set(_vec3(position), at)
-            cloud.CreateWidthsAttr().Set(_floats(np.full(len(position), WIDTH)), at)
+            cloud.CreateWidthsAttr().Set(_floats(np.full(len(position), setting.width)), at)
             cloud.SetWidthsInterpolation("vertex")
             if "velocity" in points:
                 cloud.CreateVelocitiesAttr().Set(_vec3(points["velocity"]), at)
@@ -50,7 +66,7 @@ def write_frame(
             curves.CreateTypeAttr("linear")
             curves.CreatePointsAttr().Set(_vec3(lines.points), at)
             curves.CreateCurveVertexCountsAttr().Set(lines.counts.astype(np.int32).tolist(), at)
-            curves.CreateWidthsAttr().Set(_floats(np.full(len(lines.points), WIDTH)), at)
+            curves.CreateWidthsAttr().Set(_floats(np.full(len(lines.points), setting.width)), at)
             curves.SetWidthsInterpolation("vertex")
             curves.CreateExtentAttr().Set(_extent(lines.points, Gf), at)
             _primvars(curves, lines.channels, at, Sdf, UsdGeom)
@@ -111,7 +127,9 @@ def _instancer(stage: Any, place: str, made: Any, at: Any) -> None:
     _primvars(instancer, {k: v for k, v in made.channels.items() if k not in ("id", "row")}, at, Sdf, UsdGeom)
 
 
-def write_stage(path: Path, name: str, frames: list[int], files: list[Path], fps: float) -> list[Path]:
+def write_stage(
+    path: Path, name: str, frames: list[int], files: list[Path], fps: float, setting: Setting = METRES
+) -> list[Path]:
     """The stage that plays the frames: value clips over the files beside it. Returns the files that it consists of."""
     from pxr import Sdf, Usd, UsdGeom, UsdUtils
 
@@ -125,7 +143,7 @@ def write_stage(path: Path, name: str, frames: list[int], files: list[Path], fps
     manifest.Export(str(manifest_path))
     stage = Usd.Stage.CreateNew(str(path))
     stage.GetRootLayer().subLayerPaths = [f"./{topology_path.name}"]
-    _metres(stage, UsdGeom)
+    _set(stage, UsdGeom, setting)
     stage.SetTimeCodesPerSecond(fps)
     stage.SetFramesPerSecond(fps)
     stage.SetStartTimeCode(frames[0])
@@ -142,9 +160,9 @@ def write_stage(path: Path, name: str, frames: list[int], files: list[Path], fps
     return [path, topology_path, manifest_path]
 
 
-def _metres(stage: Any, geom: Any) -> None:
-    geom.SetStageUpAxis(stage, geom.Tokens.z)
-    geom.SetStageMetersPerUnit(stage, 1.0)
+def _set(stage: Any, geom: Any, setting: Setting) -> None:
+    geom.SetStageUpAxis(stage, geom.Tokens.y if setting.up == "Y" else geom.Tokens.z)
+    geom.SetStageMetersPerUnit(stage, setting.metres)
 
 
 def _vec3(values: Array) -> Any:

@@ -20,6 +20,7 @@ import numpy as np
 from numcodecs import blosc
 from numpy.typing import NDArray
 
+from errant_gust.core.errors import FileError
 from errant_gust.core.files.vdb_layout import (
     ACTIVE_MASK,
     BLOSC,
@@ -42,15 +43,18 @@ Compression = Literal["blosc", "zip", "none"]
 FLAGS: dict[str, int] = {"blosc": BLOSC, "zip": ZIP, "none": 0}
 
 
-def write_vdb(path: Path, grids: dict[str, Grid], compression: Compression = "blosc") -> None:
-    """Write named grids: scalars as float, vectors as vec3s (transformed like velocities), all in one file."""
+def write_vdb(
+    path: Path, grids: dict[str, Grid], compression: Compression = "blosc", half: bool = False
+) -> None:  # fmt: skip
+    """Write named grids: scalars as float, vectors as vec3s (transformed like velocities), all in one file; `half`: in
+    half the bytes, to three digits, and no larger than 65,504."""
     with written_whole(path) as file:
         file.write(struct.pack("<qIII?", MAGIC, FILE_VERSION, *LIBRARY, True))
         file.write(str(_identity(grids)).encode())
         _metadata(file, {"creator": "Errant Gust"})
         file.write(struct.pack("<i", len(grids)))
         for name, grid in grids.items():
-            _grid(file, name, grid, compression)
+            _grid(file, name, grid, compression, half)
 
 
 def _identity(grids: dict[str, Grid]) -> uuid.UUID:
@@ -85,22 +89,24 @@ def _metadata(file: BinaryIO, entries: dict[str, Any]) -> None:
             _string(file, value)
 
 
-def _grid(file: BinaryIO, name: str, grid: Grid, compression: Compression) -> None:
+def _grid(file: BinaryIO, name: str, grid: Grid, compression: Compression, half: bool) -> None:
     kind = "vec3s" if grid.is_vector else "float"
     _string(file, name)
-    _string(file, f"Tree_{kind}_5_4_3")
+    _string(file, f"Tree_{kind}_5_4_3{'_HalfFloat' if half else ''}")
     _string(file, "")
     offsets_at = file.tell()
     file.write(struct.pack("<qqq", 0, 0, 0))
     grid_at = file.tell()
-    background = np.float32(grid.background)
+    background = np.float32(np.float16(grid.background)) if half else np.float32(grid.background)
+    if half and float(np.abs(grid.values).max(initial=0)) > float(np.finfo(np.float16).max):
+        raise FileError(f"'{name}' is too large for half floats", where="half", fix="whole floats")
     leaves = _leaves(grid.values, background)
     file.write(struct.pack("<I", FLAGS[compression] | ACTIVE_MASK))
     top = tuple(n - 1 for n in grid.region.shape)
     entries: dict[str, Any] = {
         "class": "level set" if grid.background else "unknown",
         "name": name,
-        "is_saved_as_half_float": False,
+        "is_saved_as_half_float": half,
         "file_bbox_min": (0, 0, 0),
         "file_bbox_max": top,
     }
@@ -111,9 +117,10 @@ def _grid(file: BinaryIO, name: str, grid: Grid, compression: Compression) -> No
     entries["file_voxel_count"] = int(leaves[2].sum())
     _metadata(file, entries)
     _transform(file, grid.region)
-    _topology(file, leaves, background.tobytes() * (3 if grid.is_vector else 1), compression)
+    empty = b"" if half or compression == "none" else EMPTY  # of halves not even a length is written
+    _topology(file, leaves, background.tobytes() * (3 if grid.is_vector else 1), empty)
     blocks_at = file.tell()
-    _buffers(file, leaves, compression)
+    _buffers(file, leaves, compression, "<f2" if half else "<f4")
     end = file.tell()
     file.seek(offsets_at)
     file.write(struct.pack("<qqq", grid_at, blocks_at, end))
@@ -181,7 +188,7 @@ EMPTY = struct.pack("<q", 0)
 
 
 def _topology(
-    file: BinaryIO, leaves: tuple[Array, Array, Array], background: bytes, compression: Compression
+    file: BinaryIO, leaves: tuple[Array, Array, Array], background: bytes, empty: bytes
 ) -> None:  # fmt: skip
     origin, _, masks = leaves
     file.write(struct.pack("<i", 1))  # number of buffers
@@ -191,10 +198,10 @@ def _topology(
     for a, b in roots:
         file.write(np.asarray(origin[a] // UPPER * UPPER, "<i4").tobytes())
         upper = _child(origin[a:b], UPPER, LOWER)
-        _node(file, np.unique(upper), 32**3, compression)
+        _node(file, np.unique(upper), 32**3, empty)
         for c, d in _groups(upper[:, None]):
             lower = _child(origin[a + c : a + d], LOWER, LEAF)
-            _node(file, lower, 16**3, compression)
+            _node(file, lower, 16**3, empty)
             packed = np.packbits(masks[a + c : a + d], axis=1, bitorder="little")
             file.write(packed.tobytes())
 
@@ -208,16 +215,16 @@ def _groups(keys: Array) -> list[tuple[int, int]]:
     return list(itertools.pairwise(edges))
 
 
-def _node(file: BinaryIO, children: Array, size: int, compression: Compression) -> None:
+def _node(file: BinaryIO, children: Array, size: int, empty: bytes) -> None:
     """An internal node without tiles: child mask, empty value mask, no values."""
-    file.write(_mask_bytes(children, size) + bytes(size // 8) + b"\0" + (b"" if compression == "none" else EMPTY))
+    file.write(_mask_bytes(children, size) + bytes(size // 8) + b"\0" + empty)
 
 
-def _buffers(file: BinaryIO, leaves: tuple[Array, Array, Array], compression: Compression) -> None:
+def _buffers(file: BinaryIO, leaves: tuple[Array, Array, Array], compression: Compression, kind: str) -> None:
     _, values, masks = leaves
     packed = np.packbits(masks, axis=1, bitorder="little")
     for block, mask, bits in zip(values, masks, packed, strict=True):
-        data = np.ascontiguousarray(block[mask], "<f4")
+        data = np.ascontiguousarray(block[mask], kind)
         file.write(bits.tobytes() + b"\0" + _squeezed(data, compression))
 
 

@@ -2,6 +2,7 @@
 
 import hashlib
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -13,11 +14,11 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.files.meshes import write_mesh, write_mesh_arrays
 from errant_gust.core.files.points import write_csv, write_npz, write_ply
-from errant_gust.core.files.usd import write_frame, write_stage
+from errant_gust.core.files.usd import METRES, Setting, write_frame, write_stage
 from errant_gust.core.files.volume_files import write_zarr, writer_for
 from errant_gust.core.flows.drawing import Drawing, DrawnResult, Instanced, drawing_of
 from errant_gust.core.flows.kind import FlowKind, kind_of
-from errant_gust.core.flows.results import HOME, Form, Lines, MeshData, Points, Result
+from errant_gust.core.flows.results import HOME, Form, Lines, MeshData, Points, Result, Volume
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import assets_of
@@ -125,47 +126,54 @@ def _write(
     store: RunStore, path: Path, frame: int, result: Result, format: str, channels: tuple[str, ...] | None,
     velocity: Velocity, drawing: Drawing | None,
 ) -> None:  # fmt: skip
+    found = take(store, frame, result, channels, velocity, drawing)
+    put(path, frame, store.manifest()["flow"], result.form, format, found, channels=channels, beside=drawing)
+
+
+def take(
+    store: RunStore, frame: int, result: Result, channels: tuple[str, ...] | None, velocity: Velocity,
+    drawing: Drawing | None,
+) -> Any:  # fmt: skip
+    """A result on a frame as it is written: points, a volume, a mesh, lines or instances."""
     manifest = store.manifest()
     if isinstance(result, DrawnResult):
         assert drawing is not None
-        _write_drawn(path, frame, manifest["flow"], result, format, drawing)
-        return
+        return result.drawn(drawing, manifest["flow"])
     found = result.read(store, frame, channels)
-    if result.form == "volume":
+    if isinstance(found, Points) and velocity == "positions":
+        moved = _from_positions(store, frame, result, found, manifest["clock"])
+        found = replace(found, channels={**found.channels, "velocity": moved})
+    return found
+
+
+def put(
+    path: Path, frame: int, flow: str, form: Form, format: str, found: Any, *,
+    channels: tuple[str, ...] | None = None, beside: Drawing | None = None, setting: Setting = METRES,
+) -> None:  # fmt: skip
+    """Write what was taken. `beside`: what the lane draws, which USD of points holds too."""
+    if isinstance(found, Volume):
         (write_zarr if format == "zarr" else writer_for(path))(path, found.grids)
-    elif result.form == "mesh":
-        _write_mesh(path, frame, manifest["flow"], found, format)
-    else:
-        data = table_of(found, channels)
-        if velocity == "positions":
-            data["velocity"] = _from_positions(store, frame, result, found, manifest["clock"])
+    elif isinstance(found, MeshData):
         if format == "usd":
-            lines = drawing.lines[-1] if drawing is not None and drawing.lines else None
-            write_frame(path, frame, manifest["flow"], data, lines, drawing.instanced if drawing is not None else None)
+            write_frame(path, frame, flow, None, mesh=found, setting=setting)
         else:
-            TABLES[format](path, data)
-
-
-def _write_drawn(path: Path, frame: int, flow: str, result: DrawnResult, format: str, drawing: Drawing) -> None:
-    found = result.drawn(drawing, flow)
-    if isinstance(found, MeshData):
-        _write_mesh(path, frame, flow, found, format)
-        return
-    data = _instances(found) if isinstance(found, Instanced) else _on_lines(found)
-    if format != "usd":
-        TABLES[format](path, data)
+            (write_mesh_arrays if format == "npz" else write_mesh)(path, found.vertices, found.faces, found.channels)
+    elif format != "usd":
+        TABLES[format](path, _table(found, channels))
     elif isinstance(found, Instanced):
-        write_frame(path, frame, flow, None, None, found)
+        write_frame(path, frame, flow, None, None, found, setting=setting)
+    elif isinstance(found, Lines) and form == "lines":
+        write_frame(path, frame, flow, None, found, setting=setting)
     else:
-        as_lines = result.form == "lines"
-        write_frame(path, frame, flow, None if as_lines else data, found if as_lines else None, None)
+        lines = beside.lines[-1] if beside is not None and beside.lines and isinstance(found, Points) else None
+        instanced = beside.instanced if beside is not None and isinstance(found, Points) else None
+        write_frame(path, frame, flow, _table(found, channels), lines, instanced, setting=setting)
 
 
-def _write_mesh(path: Path, frame: int, flow: str, found: MeshData, format: str) -> None:
-    if format == "usd":
-        write_frame(path, frame, flow, None, mesh=found)
-    else:
-        (write_mesh_arrays if format == "npz" else write_mesh)(path, found.vertices, found.faces, found.channels)
+def _table(found: Any, channels: tuple[str, ...] | None) -> dict[str, Array]:
+    if isinstance(found, Instanced):
+        return _instances(found)
+    return _on_lines(found) if isinstance(found, Lines) else table_of(found, channels)
 
 
 def table_of(points: Points, channels: tuple[str, ...] | None) -> dict[str, Array]:

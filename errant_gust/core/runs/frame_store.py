@@ -5,6 +5,7 @@ hold the full state, so a run continues from the last one.
 """
 
 import json
+import math
 import os
 import re
 import shutil
@@ -14,6 +15,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, GustError
@@ -148,6 +150,14 @@ class RunStore:
         """Names of the arrays of a complete frame: those that come first everywhere, then by name."""
         found = sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
         return [*(n for n in FIRST if n in found), *(n for n in found if n not in FIRST)]
+
+    def size(self, frame: int, name: str) -> int:
+        """Bytes of an array of a complete frame, in memory."""
+        try:
+            about = json.loads((self.path(frame) / name / "zarr.json").read_text())
+            return int(math.prod(about["shape"]) * np.dtype(about["data_type"]).itemsize)
+        except (OSError, ValueError, KeyError, TypeError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=self.place) from None
 
     def facts(self, frame: int) -> dict[str, Any]:
         """What was written beside the arrays of a complete frame."""

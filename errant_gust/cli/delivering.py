@@ -1,0 +1,116 @@
+"""Commands that hand over: `gust deliver` and `gust verify`."""
+
+import shlex
+import signal
+import sys
+import threading
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from errant_gust.cli.app import app, bar, err
+from errant_gust.core.errors import Cancelled, GustError, nearest
+
+if TYPE_CHECKING:
+    from errant_gust.core.runs.delivery.order import Item
+
+
+@app.command()
+def deliver(
+    runs: Annotated[list[Path], typer.Argument(metavar="RUN_DIR…", help="Folders of runs")],
+    to: Annotated[Path, typer.Option(help="New folder; an order that was cut off goes on")],
+    result: Annotated[
+        list[str] | None, typer.Option(help="NAME or NAME:FORMAT, of each run that offers it; its first if left out")
+    ] = None,
+    channels: Annotated[str, typer.Option(help="Comma-separated; all if left out")] = "",
+    frames: Annotated[str, typer.Option(help="A-B; all if left out")] = "",
+    step: Annotated[int, typer.Option(help="Every so manieth frame")] = 1,
+    number: Annotated[int | None, typer.Option(help="What the first frame is called; itself if left out")] = None,
+    pattern: Annotated[str, typer.Option(help="Of names, from {flow}, {result}, {quality}, {frame}")] = "",
+    padding: Annotated[int, typer.Option(help="Digits of frame numbers")] = 4,
+    up: Annotated[str, typer.Option(help="Z or Y")] = "Z",
+    unit: Annotated[str, typer.Option(help="Of lengths: m, dm, cm, mm")] = "m",
+    per: Annotated[str, typer.Option(help="Velocities a second, or a frame")] = "second",
+    velocity: Annotated[str, typer.Option(help="motion, or positions: from one frame to the next")] = "motion",
+    half: Annotated[bool, typer.Option("--half", help="Half floats in OpenVDB")] = False,
+    compression: Annotated[str, typer.Option(help="Of OpenVDB: blosc, zip or none")] = "blosc",
+    dry: Annotated[bool, typer.Option("--dry", help="Only say what would be written")] = False,
+) -> None:
+    """Write results of runs for others, with checksums and a manifest; `gust verify` proves it later."""
+    from errant_gust.core.runs.delivery.deliver import check_target
+    from errant_gust.core.runs.delivery.deliver import deliver as write
+    from errant_gust.core.runs.delivery.order import PATTERN, Options, ordered
+
+    first, last = _frames(frames)
+    options = Options(
+        first, last, step, number, pattern or PATTERN, padding, up, unit, per, velocity, half, compression,  # type: ignore[arg-type]
+    )  # fmt: skip
+    order = ordered(_items(runs, result or [], channels), options)
+    check_target(order, to)
+    names = [f.name for f in order.files]
+    print(f"{len(names)} files, about {order.bytes / 1e6:,.1f} MB before compression: {names[0]} … {names[-1]}")
+    if dry:
+        return
+    stop = threading.Event()
+    for sign in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(sign, lambda *_: stop.set())
+    with bar() as shown:
+        task = shown.add_task("delivering", total=len(names))
+        try:
+            said = write(
+                order, to, command=shlex.join(["gust", *sys.argv[1:]]), cancel=stop.is_set,
+                report=lambda done, total, name: shown.update(task, completed=done, total=total),
+            )  # fmt: skip
+        except Cancelled:
+            shown.stop()
+            err.print("stopped; the same command goes on with what was written")
+            raise typer.Exit(130) from None
+    print(f"{to}: {len(said['files'])} files, {said['bytes'] / 1e6:,.1f} MB, checksums in SHA256SUMS")
+
+
+@app.command()
+def verify(folder: Annotated[Path, typer.Argument(metavar="DELIVERY", help="Folder of a delivery")]) -> None:
+    """Prove a delivery: every file by its checksum and by reading it back; exit code 1 if one is not as it was."""
+    from errant_gust.core.runs.delivery.verify import manifest_of
+    from errant_gust.core.runs.delivery.verify import verify as prove
+
+    said = manifest_of(folder)
+    with bar() as shown:
+        task = shown.add_task("verifying", total=len(said["files"]))
+        faults = prove(folder, lambda done, total: shown.update(task, completed=done))
+    for fault in faults:
+        print(f"{fault.name}: {fault.what}")
+    if faults:
+        raise typer.Exit(1)
+    print(f"{folder}: all {len(said['files'])} files are as they were delivered")
+
+
+def _frames(text: str) -> tuple[int | None, int | None]:
+    if not text:
+        return None, None
+    first, _, last = text.partition("-") if not text.startswith("-") else (text, "", "")
+    try:
+        return int(first), int(last or first)
+    except ValueError:
+        raise GustError(f"'{text}' are no frames", where="--frames", fix="right would be 1-48") from None
+
+
+def _items(runs: list[Path], results: list[str], channels: str) -> "list[Item]":
+    from errant_gust.core.runs.delivery.order import Item
+    from errant_gust.core.runs.export import kind_of_run
+    from errant_gust.core.runs.frame_store import RunStore
+
+    kept = tuple(c.strip() for c in channels.split(",") if c.strip())
+    if not results:
+        return [Item(run, channels=kept) for run in runs]
+    items = []
+    for told in results:
+        name, _, format = told.partition(":")
+        offered = {run: [r.name for r in kind_of_run(RunStore(run)).results] for run in runs}
+        found = [run for run in runs if name in offered[run]]
+        if not found:
+            known = sorted({n for names in offered.values() for n in names})
+            raise GustError(f"no run offers '{name}'", where="--result", fix=nearest(name, known))
+        items += [Item(run, name, format, kept) for run in found]
+    return items

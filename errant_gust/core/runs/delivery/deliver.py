@@ -1,0 +1,192 @@
+"""Write a delivery: aside, file by file, and only when all of it is there under its own name.
+
+What is written is noted in the folder aside, so that the same order goes on after a kill; another order does not.
+"""
+
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import Cancelled, FileError
+from errant_gust.core.files.room import NoRoom, free_at, kept_free
+from errant_gust.core.files.usd import Setting, write_stage
+from errant_gust.core.files.vdb import write_vdb
+from errant_gust.core.files.zarr_arrays import sync
+from errant_gust.core.flows.drawing import Drawing, drawing_of
+from errant_gust.core.runs.delivery.holding import holds
+from errant_gust.core.runs.delivery.order import Order, Part, Planned
+from errant_gust.core.runs.export import digest_of, plan_of_run, put, take
+from errant_gust.core.runs.identity import engines
+from errant_gust.core.runs.lease import leased
+from errant_gust.core.study import document
+from errant_gust.core.study.depends import Depends
+
+FORMAT = "errant-gust-delivery"
+MANIFEST = "delivery.json"
+SUMS = "SHA256SUMS"
+Report = Callable[[int, int, str], None]
+"""Files done, of how many, and the name of the last."""
+
+
+def check_target(order: Order, to: Path) -> None:
+    """Whether a delivery can be written there: nothing is in the way, and there is room."""
+    if to.exists() and (not to.is_dir() or any(to.iterdir())):
+        raise FileError("is there already", where=str(to), fix="name a new folder")
+    parent = _existing(to.parent)
+    if not os.access(parent, os.W_OK):
+        raise FileError("cannot be written in", where=str(parent), fix="choose another folder")
+    free = free_at(parent)
+    if order.bytes + kept_free() > free:
+        raise NoRoom(
+            f"about {order.bytes / 1e9:.2f} GB are needed and {free / 1e9:.2f} GB are free",
+            where=str(to), fix="free some space, or choose fewer frames or half floats",
+        )  # fmt: skip
+
+
+def _existing(folder: Path) -> Path:
+    while not folder.exists():
+        folder = folder.parent
+    return folder
+
+
+def deliver(
+    order: Order, to: Path, *, command: str = "", cancel: Cancel | None = None, report: Report | None = None
+) -> dict[str, Any]:
+    """Write everything into the new folder `to`, with a manifest and checksums; the manifest. Raises Cancelled when
+    stopped: what was written stays aside, and the same order goes on with it."""
+    to = to.expanduser().resolve()
+    check_target(order, to)
+    aside = to.with_name(f".{to.name}.delivering")
+    with leased(aside, "is being delivered by"):
+        done = _begun(aside, order)
+        told: dict[str, dict[str, Any]] = dict(done)
+        for n, file in enumerate(order.files):
+            if file.name not in told:
+                if cancel is not None and cancel():
+                    raise Cancelled
+                told[file.name] = _write(order, order.parts[file.item], file, aside)
+                _note(aside, file.name, told[file.name])
+            if report is not None:
+                report(n + 1, len(order.files), file.name)
+        stages = _stages(order, aside)
+        manifest = _manifest(order, told, stages, aside, command)
+        _settle(aside, manifest)
+    for left in [*aside.glob(".lease-*"), aside / ".done.jsonl", aside / ".order.json"]:
+        left.unlink(missing_ok=True)
+    if to.exists():
+        to.rmdir()
+    aside.rename(to)
+    sync(to.parent)
+    return manifest
+
+
+def _begun(aside: Path, order: Order) -> dict[str, dict[str, Any]]:
+    """What an earlier go of the same order wrote; of another nothing is kept."""
+    path, noted = aside / ".order.json", aside / ".done.jsonl"
+    mark = hashlib.sha256(json.dumps(order.as_dict(), sort_keys=True).encode()).hexdigest()
+    if path.exists() and path.read_text() == mark:
+        found = {}
+        for line in noted.read_text().splitlines() if noted.exists() else []:
+            try:
+                said = json.loads(line)
+            except ValueError:  # the last line, cut off by the kill
+                continue
+            file = aside / said["name"]
+            if file.is_file() and file.stat().st_size == said["bytes"]:
+                found[said["name"]] = said
+        return found
+    for rest in aside.iterdir():
+        if not rest.name.startswith(".lease-"):
+            shutil.rmtree(rest) if rest.is_dir() else rest.unlink()
+    path.write_text(mark)
+    return {}
+
+
+def _note(aside: Path, name: str, said: dict[str, Any]) -> None:
+    with (aside / ".done.jsonl").open("a") as file:
+        file.write(json.dumps({"name": name, **said}) + "\n")
+        file.flush()
+        os.fsync(file.fileno())
+
+
+def _write(order: Order, part: Part, file: Planned, aside: Path) -> dict[str, Any]:
+    path = aside / file.name
+    path.parent.mkdir(parents=True, exist_ok=True)
+    options, convention = order.options, part.convention
+    channels = part.item.channels or None
+    drawing: Drawing | None = None
+    if part.result.from_study:
+        drawing = drawing_of(part.store, plan_of_run(part.store), part.store.manifest()["flow"], file.frame)
+    found = convention.of(take(part.store, file.frame, part.result, channels, options.velocity, drawing))
+    if part.format == "vdb":
+        write_vdb(path, found.grids, options.compression, options.half)
+    else:
+        setting = Setting(options.up, convention.metres)
+        put(path, file.number, part.store.manifest()["flow"], part.result.form, part.format, found, channels=channels,
+            setting=setting)  # fmt: skip
+    return {
+        "bytes": path.stat().st_size, "sha256": digest_of(path), "item": file.item, "frame": file.frame,
+        "number": file.number, "holds": holds(path, part.format),
+    }  # fmt: skip
+
+
+def _stages(order: Order, aside: Path) -> list[Path]:
+    """Of every item in USD the stage that plays its frames."""
+    made: list[Path] = []
+    for n, part in enumerate(order.parts):
+        if part.format != "usd":
+            continue
+        files = [f for f in order.files if f.item == n]
+        first = aside / files[0].name
+        manifest = part.store.manifest()
+        stage = first.with_name(f"{manifest['flow']}_{part.result.name}_{n}.usda" if n else
+                                f"{manifest['flow']}_{part.result.name}.usda")  # fmt: skip
+        if len({(aside / f.name).parent for f in files}) > 1:
+            raise FileError(
+                "frames of one stage are in several folders", where="pattern", fix="{frame} in the name only"
+            )
+        for old in stage.parent.glob(f"{stage.stem}.*usda"):  # of a go that was cut off
+            old.unlink()
+        setting = Setting(order.options.up, part.convention.metres)
+        numbers, paths = [f.number for f in files], [aside / f.name for f in files]
+        made += write_stage(stage, manifest["flow"], numbers, paths, manifest["clock"]["fps"], setting)
+    return made
+
+
+def _manifest(
+    order: Order, told: dict[str, dict[str, Any]], stages: list[Path], aside: Path, command: str
+) -> dict[str, Any]:  # fmt: skip
+    files = [{"name": f.name, **{k: v for k, v in told[f.name].items() if k != "name"}} for f in order.files]
+    files += [
+        {"name": str(path.relative_to(aside)), "bytes": path.stat().st_size, "sha256": digest_of(path), "holds": {}}
+        for path in stages
+    ]
+    runs = {}
+    for part in order.parts:
+        said = part.store.manifest()
+        walk = Depends(document.parse(said["study"]))
+        walk.flow(said["flow"])
+        runs[said["identity"]] = {
+            "flow": said["flow"], "quality": said["quality"], "clock": said["clock"], "study": said["study"],
+            "engines": said.get("engines", engines(walk.kinds)),
+        }  # fmt: skip
+    return {
+        "format": FORMAT, "version": 1, **order.as_dict(), "command": command, "runs": runs,
+        "bytes": sum(f["bytes"] for f in files), "files": files,
+    }  # fmt: skip
+
+
+def _settle(aside: Path, manifest: dict[str, Any]) -> None:
+    sums = "".join(f"{f['sha256']}  {f['name']}\n" for f in manifest["files"])
+    for name, text in ((SUMS, sums), (MANIFEST, json.dumps(manifest, indent=1))):
+        with (aside / name).open("w") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+    for at, _, _ in os.walk(aside):
+        sync(Path(at))

@@ -1,0 +1,204 @@
+"""What is to be delivered, and under which names: read from what a user wrote, with words where it cannot be."""
+
+import math
+import re
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any, Literal, get_args
+
+from errant_gust.core.errors import FileError, GustError, nearest
+from errant_gust.core.files.vdb import Compression
+from errant_gust.core.flows.results import Result
+from errant_gust.core.runs.delivery.convention import LENGTHS, Convention
+from errant_gust.core.runs.export import ENDINGS, FORMATS, Velocity, kind_of_run
+from errant_gust.core.runs.frame_store import RunStore
+
+PARTS = ("flow", "result", "quality", "frame")
+PATTERN = "{flow}/{flow}_{result}.{frame}"
+SAFE = re.compile(r"[A-Za-z0-9._/\- ]*")
+HALVES = ("vdb",)
+"""Formats that hold half floats."""
+
+
+@dataclass(frozen=True)
+class Item:
+    """A result of a run, and how it is written; the kind's first result and first format if none is named. `channels`:
+    those that are wanted, all if none is named."""
+
+    run: Path
+    result: str = ""
+    format: str = ""
+    channels: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Options:
+    """Of a whole delivery. `first`, `last`, `step`: frames of the clock, all there are if none are named; `number`:
+    what the first of them is called, itself if nothing is said."""
+
+    first: int | None = None
+    last: int | None = None
+    step: int = 1
+    number: int | None = None
+    pattern: str = PATTERN
+    padding: int = 4
+    up: Literal["Z", "Y"] = "Z"
+    unit: str = "m"
+    per: Literal["second", "frame"] = "second"
+    velocity: Velocity = "motion"
+    half: bool = False
+    compression: Compression = "blosc"
+
+    def check(self) -> None:
+        """A GustError for what cannot be meant."""
+        known: list[tuple[str, Any, tuple[Any, ...]]] = [
+            ("up", self.up, ("Z", "Y")), ("unit", self.unit, tuple(LENGTHS)), ("per", self.per, ("second", "frame")),
+            ("velocity", self.velocity, get_args(Velocity)), ("compression", self.compression, get_args(Compression)),
+        ]  # fmt: skip
+        for name, value, right in known:
+            if value not in right:
+                raise GustError(f"'{value}' is not known", where=name, fix=f"one of: {', '.join(right)}")
+        if not 1 <= self.step <= 10_000:
+            raise GustError(f"every {self.step}th frame", where="step", fix="right would be 1 or more")
+        if not 1 <= self.padding <= 9:
+            raise GustError(f"{self.padding} digits", where="padding", fix="right would be 4")
+        if self.number is not None and not -1_000_000 <= self.number <= 100_000_000:
+            raise GustError(f"{self.number} as the first frame number", where="number", fix="right would be 1001")
+        self._check_pattern()
+
+    def _check_pattern(self) -> None:
+        named = re.findall(r"\{([^{}]*)\}", self.pattern)
+        for name in named:
+            if name not in PARTS:
+                raise GustError(f"'{{{name}}}' is no part of a name", where="pattern", fix=nearest(name, PARTS))
+        rest = re.sub(r"\{[^{}]*\}", "", self.pattern)
+        if not SAFE.fullmatch(rest):
+            raise GustError(f"'{self.pattern}' has characters that names do not have", where="pattern", fix=PATTERN)
+        if "frame" not in named:
+            raise GustError("would make all frames one file", where="pattern", fix=f"{{frame}} in it: {PATTERN}")
+        parts = self.pattern.split("/")
+        if any(p.strip() in ("", ".", "..") or p.startswith((".", " ")) for p in parts) or "frame" not in parts[-1]:
+            raise GustError(f"'{self.pattern}' leaves the folder, or hides files", where="pattern", fix=PATTERN)
+
+
+@dataclass(frozen=True)
+class Planned:
+    """A file: its name within the delivery, and what goes into it."""
+
+    name: str
+    item: int
+    frame: int
+    number: int
+
+
+@dataclass(frozen=True)
+class Part:
+    """An item whose run was found: its store, its result, its format, its frames, and the convention of its files."""
+
+    item: Item
+    store: RunStore
+    result: Result
+    format: str
+    frames: tuple[int, ...]
+    convention: Convention
+    bytes: int
+    """Of its arrays as they are in memory, over all frames."""
+
+
+@dataclass(frozen=True)
+class Order:
+    """What is to be delivered, checked against what there is."""
+
+    parts: tuple[Part, ...]
+    options: Options
+    files: tuple[Planned, ...] = field(default=())
+
+    @property
+    def bytes(self) -> int:
+        """About as many as will be written, before compression."""
+        return sum(part.bytes for part in self.parts)
+
+    def as_dict(self) -> dict[str, Any]:
+        """For the manifest: no path of this machine."""
+        told = [
+            {
+                "run": p.store.manifest()["identity"], "result": p.result.name, "format": p.format,
+                "channels": list(p.item.channels),
+            }
+            for p in self.parts
+        ]  # fmt: skip
+        return {"items": told, "options": asdict(self.options)}
+
+
+def ordered(items: list[Item], options: Options) -> Order:
+    """Look everything up before anything is written. Raises GustError for what is not there, or would be one file."""
+    options.check()
+    if not items:
+        raise GustError("nothing is chosen", where="items", fix="choose a run and a result of it")
+    parts = [_part(item, options) for item in items]
+    files: list[Planned] = []
+    seen: dict[str, int] = {}
+    for n, part in enumerate(parts):
+        shift = 0 if options.number is None else options.number - part.frames[0]
+        for frame in part.frames:
+            name = _name(part, options, frame + shift)
+            if name in seen:
+                other = parts[seen[name]]
+                same = "two frames" if seen[name] == n else f"{other.result.label} and {part.result.label}"
+                raise GustError(
+                    f"{same} would be one file, {name}", where="pattern", fix="{flow}, {result} or {quality} in it"
+                )
+            seen[name] = n
+            files.append(Planned(name, n, frame, frame + shift))
+    return Order(tuple(parts), options, tuple(files))
+
+
+def _part(item: Item, options: Options) -> Part:
+    store = RunStore(item.run)
+    manifest = store.manifest()
+    result = kind_of_run(store).result(item.result)
+    format = item.format or FORMATS[result.form][0]
+    if format not in FORMATS[result.form]:
+        raise FileError(
+            f"'{format}' does not hold {result.label}", where="format", fix=f"one of: {', '.join(FORMATS[result.form])}"
+        )
+    ready = store.frames()
+    if not ready:
+        raise FileError("has no frame yet", where=str(item.run), fix="run it first")
+    first = ready[0] if options.first is None else options.first
+    last = ready[-1] if options.last is None else options.last
+    wanted = range(first, last + 1, options.step)
+    missing = [f for f in wanted if f not in set(ready)]
+    if not wanted or missing:
+        what = f"frame {missing[0]} is not there" if missing else f"frames {first} to {last} are none"
+        raise FileError(what, where=str(item.run), fix=f"it has {ready[0]} to {ready[-1]}")
+    if item.channels and not result.from_study:
+        result.known(store, wanted[0], item.channels)
+    clock = manifest["clock"]
+    convention = Convention(options.up, options.unit, options.per == "frame", clock["fps"] * clock["slow_motion"])
+    return Part(item, store, result, format, tuple(wanted), convention, _bytes(store, result, item, tuple(wanted)))
+
+
+def _bytes(store: RunStore, result: Result, item: Item, frames: tuple[int, ...]) -> int:
+    """Bytes of a result's arrays over frames, by a few of them; of what is drawn those of what it is drawn from."""
+    some = frames[:: max(1, len(frames) // 4)]
+    total = 0
+    for frame in some:
+        names = store.names(frame)
+        own = names if result.from_study else result.own(names)
+        kept = {result.prefix + c for c in item.channels} if item.channels and not result.from_study else None
+        for name in own:
+            if kept is None or name in kept or name.removeprefix(result.prefix) in ("position", "vertices", "faces"):
+                total += store.size(frame, name)
+    return math.ceil(total * len(frames) / len(some))
+
+
+def _name(part: Part, options: Options, number: int) -> str:
+    manifest = part.store.manifest()
+    digits = f"{abs(number):0{options.padding}d}"
+    parts = {
+        "flow": manifest["flow"], "result": part.result.name, "quality": manifest["quality"],
+        "frame": f"-{digits}" if number < 0 else digits,
+    }  # fmt: skip
+    made = re.sub(r"\{([^{}]*)\}", lambda m: parts[m[1]], options.pattern)
+    return f"{made}.{ENDINGS.get(part.format, part.format)}"

@@ -1,0 +1,76 @@
+"""Is a delivery what was delivered? Every file by its sum, and by reading it back."""
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.errors import FileError
+from errant_gust.core.runs.delivery.deliver import FORMAT, MANIFEST, SUMS
+from errant_gust.core.runs.delivery.holding import holds
+from errant_gust.core.runs.export import digest_of
+
+LARGEST = 512 << 20
+"""Bytes of a manifest at most."""
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A file that is not as it was delivered, and how."""
+
+    name: str
+    what: str
+
+
+def manifest_of(folder: Path) -> dict[str, Any]:
+    """The manifest of a delivery, or a FileError for what is none."""
+    path = folder / MANIFEST
+    if not path.is_file():
+        raise FileError(f"is no delivery (there is no {MANIFEST})", where=str(folder))
+    if path.stat().st_size > LARGEST:
+        raise FileError("is too large for a manifest", where=str(path))
+    try:
+        said = json.loads(path.read_text())
+        if said["format"] != FORMAT or said["version"] != 1:
+            raise FileError(f"is of another version ({said['format']} {said['version']})", where=str(path))
+        for file in said["files"]:
+            parts = Path(file["name"]).parts
+            if ".." in parts or Path(file["name"]).is_absolute() or not isinstance(file["sha256"], str):
+                raise FileError(f"names '{file['name'][:80]}'", where=str(path), fix="the manifest was changed")
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise FileError(f"is broken ({error})", where=str(path)) from None
+    return dict(said)
+
+
+def verify(folder: Path, report: Callable[[int, int], None] | None = None) -> list[Fault]:
+    """What is not as it was delivered: missing, of another size, changed, unreadable, or too much. None if all is."""
+    said = manifest_of(folder)
+    faults: list[Fault] = []
+    formats = [item["format"] for item in said["items"]]
+    for n, file in enumerate(said["files"]):
+        fault = _fault(folder / file["name"], file, formats)
+        if fault:
+            faults.append(Fault(file["name"], fault))
+        if report is not None:
+            report(n + 1, len(said["files"]))
+    known = {MANIFEST, SUMS, *(f["name"] for f in said["files"])}
+    there = sorted(str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file())
+    return [*faults, *(Fault(name, "was not delivered") for name in there if name not in known)]
+
+
+def _fault(path: Path, file: dict[str, Any], formats: list[str]) -> str:
+    if not path.is_file():
+        return "is missing"
+    size = path.stat().st_size
+    if size != file["bytes"]:
+        return f"has {size:,} bytes in place of {file['bytes']:,}"
+    if digest_of(path) != file["sha256"]:
+        return "was changed: its sum is another"
+    if "item" not in file:
+        return ""
+    try:
+        found = json.loads(json.dumps(holds(path, formats[file["item"]])))
+    except FileError as error:
+        return error.what
+    return "" if found == file["holds"] else "does not hold what was delivered"
