@@ -56,6 +56,7 @@ const router = createRouter({
     { path: '/desk/:key', component: () => import('./views/DeskView.vue') },
     { path: '/compare/:key', component: () => import('./views/CompareView.vue') },
     { path: '/runs/:key?', component: () => import('./views/RunsView.vue') },
+    { path: '/hand-over/:key', component: () => import('./views/HandOverView.vue') },
     { path: '/sweep/:id', component: () => import('./views/SweepView.vue') },
     { path: '/handbook', component: () => import('./views/HandbookView.vue') },
     { path: '/:rest(.*)', redirect: '/' },

@@ -9,6 +9,7 @@ from ninja import NinjaAPI
 from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.files.room import NoRoom
 from errant_gust.server.api.bakes import router as bakes
+from errant_gust.server.api.deliveries import router as deliveries
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.shelf import router as shelf
@@ -24,6 +25,7 @@ api.add_router("", runs)
 api.add_router("", bakes)
 api.add_router("", shelf)
 api.add_router("", sweeps)
+api.add_router("", deliveries)
 
 
 def problem(error: GustError) -> dict[str, Any]:
@@ -38,7 +40,9 @@ def conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
 
 @api.exception_handler(GustError)
 def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
-    missing = error.what.startswith(("there is no study", "there is no run", "there is no sweep"))
+    missing = error.what.startswith(
+        ("there is no study", "there is no run", "there is no sweep", "there is no delivery")
+    )
     return api.create_response(request, problem(error), status=404 if missing else 422)
 
 

@@ -99,6 +99,13 @@
       data-testid="open-runs"
       >Runs</router-link
     >
+    <router-link
+      v-if="study.doc?.flows.length"
+      v-tip="'Write frames for others, with names, axes and units as they want them'"
+      :to="`/hand-over/${study.key}`"
+      data-testid="open-hand-over"
+      >Hand over</router-link
+    >
     <router-link to="/handbook">Handbook</router-link>
     <v-btn v-if="running" variant="outlined" data-testid="stop" @click="runs.stop()">Stop</v-btn>
     <RunCost />

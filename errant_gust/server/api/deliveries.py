@@ -1,0 +1,139 @@
+"""Hand over: what there is to give, what would be written, written, proved."""
+
+from datetime import datetime
+from typing import Any, Literal
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+from pydantic import Field as Bound
+
+from errant_gust.core.runs.delivery.order import PATTERN, Options, Order
+from errant_gust.server import deliveries
+
+router = Router()
+
+
+class Offered(Schema):
+    run: str
+    flow: str
+    name: str
+    quality: str
+    state: str
+    first: int
+    last: int
+    count: int
+    result: str
+    label: str
+    formats: list[str]
+    channels: list[str]
+    from_study: bool
+    """Drawn by the lane, which may draw none."""
+    created: datetime
+
+
+class Made(Schema):
+    to: str
+    files: int
+    bytes: int
+    words: str
+
+
+class GoingOut(Schema):
+    id: str
+    to: str
+    state: str
+    done: int
+    total: int
+    message: str
+    left: float | None
+
+
+class HandOver(Schema):
+    roots: list[str]
+    offered: list[Offered]
+    going: list[GoingOut]
+    made: list[Made]
+
+
+class ItemIn(Schema):
+    run: str
+    result: str = ""
+    format: str = ""
+    channels: list[str] = Bound([], max_length=100)
+
+
+class OptionsIn(Schema):
+    first: int | None = None
+    last: int | None = None
+    step: int = 1
+    number: int | None = None
+    pattern: str = Bound(PATTERN, max_length=200)
+    padding: int = 4
+    up: Literal["Z", "Y"] = "Z"
+    unit: Literal["m", "dm", "cm", "mm"] = "m"
+    per: Literal["second", "frame"] = "second"
+    velocity: Literal["motion", "positions"] = "motion"
+    half: bool = False
+    compression: Literal["blosc", "zip", "none"] = "blosc"
+
+
+class OrderIn(Schema):
+    items: list[ItemIn] = Bound(max_length=64)
+    options: OptionsIn
+    root: str
+    name: str
+
+    def order(self) -> Order:
+        items = [(i.run, i.result, i.format, tuple(i.channels)) for i in self.items]
+        return deliveries.order_of(items, Options(**self.options.model_dump()))
+
+
+class Plan(Schema):
+    files: list[str]
+    count: int
+    bytes: int
+    free: int
+    problem: str
+    readers: dict[str, str]
+
+
+class Proof(Schema):
+    to: str
+
+
+class FaultOut(Schema):
+    name: str
+    what: str
+
+
+@router.get("/hand-over", response=HandOver)
+def there_is(request: HttpRequest, study: str) -> Any:
+    """What the runs of a study have to give, where it may go, what goes on and what stands."""
+    return {
+        "roots": [str(r) for r in deliveries.roots()], "offered": deliveries.offered(study),
+        "going": deliveries.all_going(), "made": deliveries.made(),
+    }  # fmt: skip
+
+
+@router.post("/hand-over/plan", response=Plan)
+def plan(request: HttpRequest, body: OrderIn) -> Any:
+    """What would be written; nothing is."""
+    return deliveries.planned(body.order(), deliveries.target(body.root, body.name))
+
+
+@router.post("/hand-over", response=GoingOut)
+def start(request: HttpRequest, body: OrderIn) -> Any:
+    return deliveries.start(body.order(), deliveries.target(body.root, body.name)).as_dict()
+
+
+@router.post("/hand-over/prove", response=list[FaultOut])
+def prove(request: HttpRequest, body: Proof) -> Any:
+    """What of a delivery is not as it was delivered."""
+    return [{"name": f.name, "what": f.what} for f in deliveries.prove(body.to)]
+
+
+@router.post("/hand-over/{id}/stop", response=GoingOut)
+def stop(request: HttpRequest, id: str) -> Any:
+    going = deliveries.get(id)
+    going.stop.set()
+    return going.as_dict()

@@ -1,0 +1,196 @@
+"""Deliveries of the server: into folders that the settings allow, one after the other, told while they go."""
+
+import os
+import shlex
+import threading
+import time
+import uuid
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.files.room import free_at
+from errant_gust.core.home import home
+from errant_gust.core.runs.delivery.deliver import MANIFEST, check_target, deliver
+from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered
+from errant_gust.core.runs.delivery.readers import reader_of
+from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
+from errant_gust.core.runs.export import FORMATS, kind_of_run
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.server import notices, runs
+from errant_gust.server.models import Run
+
+SHOWN = 400
+"""Names of files that are told before writing."""
+
+
+@dataclass
+class Going:
+    """A delivery that was asked for in this process."""
+
+    id: str
+    to: Path
+    total: int
+    state: str = "waiting"
+    done: int = 0
+    message: str = ""
+    began: float = 0.0
+    stop: threading.Event = field(default_factory=threading.Event)
+
+    def as_dict(self) -> dict[str, Any]:
+        took = time.monotonic() - self.began
+        left = took / self.done * (self.total - self.done) if self.state == "running" and self.done else None
+        return {
+            "id": self.id, "to": str(self.to), "state": self.state, "done": self.done, "total": self.total,
+            "message": self.message, "left": left,
+        }  # fmt: skip
+
+
+_going: dict[str, Going] = {}
+"""By id; those that have ended too, until the server does."""
+_one_at_a_time = threading.Lock()
+
+
+def roots() -> list[Path]:
+    """Folders in which deliveries may be made: ERRANT_GUST_DELIVER, with colons between; else `deliveries` at home."""
+    chosen = [p for p in os.environ.get("ERRANT_GUST_DELIVER", "").split(":") if p.strip()]
+    if not chosen:
+        (home() / "deliveries").mkdir(parents=True, exist_ok=True)
+        return [home() / "deliveries"]
+    return [Path(p).expanduser().resolve() for p in chosen]
+
+
+def target(root: str, name: str) -> Path:
+    """The folder of a delivery, in one that is allowed."""
+    allowed = {str(r): r for r in roots()}
+    if root not in allowed:
+        raise FileError("is no folder for deliveries", where=root[:200], fix=f"one of: {', '.join(allowed)}")
+    if not allowed[root].is_dir():
+        raise FileError("does not exist", where=root, fix="make it, or choose another")
+    if (
+        not name.strip()
+        or name in (".", "..")
+        or "/" in name
+        or "\\" in name
+        or name.startswith(".")
+        or len(name) > 120
+    ):
+        raise FileError(f"'{name[:60]}' is no name for a folder", where="name", fix="right would be quay_smoke_v2")
+    return allowed[root] / name.strip()
+
+
+def offered(study: str) -> list[dict[str, Any]]:
+    """What runs of a study have to give: a row for every result of every run with frames, the newest first."""
+    rows = []
+    for run in Run.objects.filter(asked=study, gone=None).order_by("-created")[:60]:
+        store = RunStore(runs.folder_of(run.identity))
+        ready = store.frames()
+        if not ready:
+            continue
+        for result in kind_of_run(store).results:
+            names = store.names(ready[-1])
+            rows.append({
+                "run": run.identity, "flow": run.flow, "name": run.name, "quality": run.quality, "state": run.state,
+                "first": ready[0], "last": ready[-1], "count": len(ready), "result": result.name,
+                "label": result.label, "formats": list(FORMATS[result.form]), "from_study": result.from_study,
+                "channels": [c.name for c in result.channels(names)], "created": run.created,
+            })  # fmt: skip
+    return rows
+
+
+def order_of(items: list[tuple[str, str, str, tuple[str, ...]]], options: Options) -> Order:
+    """(run, result, format, channels) of each, looked up."""
+    found = [Item(runs.folder_of(runs.get(run).identity), *rest) for run, *rest in items]  # type: ignore[arg-type]
+    return ordered(found, options)
+
+
+def planned(order: Order, to: Path) -> dict[str, Any]:
+    """What would be written: names, bytes, room, who reads it, and what is in the way."""
+    problem = ""
+    try:
+        check_target(order, to)
+    except GustError as error:
+        problem = str(error)
+    return {
+        "files": [f.name for f in order.files[:SHOWN]], "count": len(order.files), "bytes": order.bytes,
+        "free": free_at(to.parent), "problem": problem,
+        "readers": {p.format: reader_of(p.format) for p in order.parts},
+    }  # fmt: skip
+
+
+def start(order: Order, to: Path) -> Going:
+    """Begin a delivery; it waits for the one before it."""
+    check_target(order, to)
+    if any(g.to == to and g.state in ("waiting", "running") for g in _going.values()):
+        raise FileError("is being delivered already", where=str(to), fix="another name, or wait")
+    going = Going(uuid.uuid4().hex[:12], to, len(order.files))
+    _going[going.id] = going
+    threading.Thread(target=_write, args=(going, order), daemon=True, name="gust-delivery").start()
+    return going
+
+
+def _write(going: Going, order: Order) -> None:
+    def report(done: int, total: int, name: str) -> None:
+        going.done = done
+        notices.changed()
+
+    with _one_at_a_time:
+        going.state, going.began = "running", time.monotonic()
+        try:
+            deliver(order, going.to, command=command_of(order, going.to), cancel=going.stop.is_set, report=report)
+            going.state = "done"
+        except Cancelled:
+            going.state, going.message = "stopped", "the same order goes on with what was written"
+        except Exception as error:  # whatever it is, who waits hears of it
+            going.state = "failed"
+            going.message = str(error) if isinstance(error, GustError) else f"{type(error).__name__}: {error}"
+    notices.changed()
+
+
+def command_of(order: Order, to: Path) -> str:
+    """The command that makes the delivery again."""
+    o, plain = order.options, Options()
+    words = ["gust", "deliver", *dict.fromkeys(str(p.item.run) for p in order.parts), "--to", str(to)]
+    for result in dict.fromkeys(f"{p.result.name}:{p.format}" for p in order.parts):
+        words += ["--result", result]
+    if order.parts[0].item.channels:
+        words += ["--channels", ",".join(order.parts[0].item.channels)]
+    if o.first is not None or o.last is not None:
+        words += ["--frames", f"{order.parts[0].frames[0]}-{order.parts[0].frames[-1]}"]
+    for name in ("step", "number", "pattern", "padding", "up", "unit", "per", "velocity", "compression"):
+        if getattr(o, name) != getattr(plain, name):
+            words += [f"--{name}", str(getattr(o, name))]
+    return shlex.join([*words, *(["--half"] if o.half else [])])
+
+
+def all_going() -> list[dict[str, Any]]:
+    """Deliveries that were asked for in this process, the newest first."""
+    return [g.as_dict() for g in reversed(_going.values())]
+
+
+def get(id: str) -> Going:
+    if id not in _going:
+        raise GustError(f"there is no delivery '{id[:40]}'", where="id")
+    return _going[id]
+
+
+def made() -> list[dict[str, Any]]:
+    """Deliveries that stand in the allowed folders, the newest first."""
+    found = [p for root in roots() if root.is_dir() for p in root.iterdir() if (p / MANIFEST).is_file()]
+    told = []
+    for folder in sorted(found, key=lambda p: p.stat().st_mtime, reverse=True)[:100]:
+        try:
+            said = manifest_of(folder)
+        except FileError as error:
+            told.append({"to": str(folder), "files": 0, "bytes": 0, "words": error.what})
+            continue
+        flows = ", ".join(dict.fromkeys(f"{r['flow']}, {r['quality']}" for r in said["runs"].values()))
+        told.append({"to": str(folder), "files": len(said["files"]), "bytes": said["bytes"], "words": flows})
+    return told
+
+
+def prove(to: str) -> list[Fault]:
+    """Faults of a delivery in one of the allowed folders."""
+    folder = Path(to)
+    return verify(target(str(folder.parent), folder.name))

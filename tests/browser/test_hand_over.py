@@ -1,0 +1,111 @@
+"""A delivery as a user makes it: gas, particles, lines and instances chosen, written, proved, one byte changed and
+found; read by the real libraries."""
+
+import json
+import subprocess
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import expect
+
+from errant_gust.core.flows.kind import kind_of
+from errant_gust.core.runs.frame_store import RunStore
+from tests.browser.test_hands import BALL, ROOM, opened
+from tests.browser.tools import choose
+from tests.studies import lane
+
+SWIRL = {**lane("v", ("curl_noise", {"feature_size": 0.7, "strength": 1.2})), "name": "Swirl"}
+DUST = {
+    **lane("dust", ("emit", {"shape": "ball", "where": "volume", "timing": "all at once", "count": 400, "life": 9.0}),
+           ("carry", {"field": "v"}), ("trail", {"length": 3, "share": 1})),
+    "name": "Dust", "kind": "particles",
+}  # fmt: skip
+SMOKE = {
+    **lane("smoke", ("domain", {"region": "room"}), ("source", {"shape": "ball", "density": 1, "temperature": 200}),
+           ("rise", {})),
+    "name": "Smoke", "kind": "gas",
+}  # fmt: skip
+VDB = (
+    "import json, sys, pyopenvdb as o, numpy as np\n"
+    "g = o.read(sys.argv[1], 'density'); low, high = g.evalActiveVoxelBoundingBox()\n"
+    "a = np.zeros([h - l + 1 for l, h in zip(low, high)], 'f4'); g.copyToArray(a, ijk=low)\n"
+    "print(json.dumps([float(a.sum(dtype='f8')), g.transform.voxelSize()]))"
+)
+
+
+def run_of(page, address, key, flow):
+    headers = {"X-Errant-Gust": "1"}
+    body = {"study": key, "flow": flow, "quality": "full"}
+    made = json.loads(page.request.post(f"{address}/api/runs", headers=headers, data=body).text())
+    for _ in range(600):
+        rows = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
+        if next(r for r in rows if r["identity"] == made["identity"])["state"] == "done":
+            return made["identity"]
+        page.wait_for_timeout(100)
+    raise AssertionError("the run does not end")
+
+
+def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere(page, address):
+    from pxr import Usd, UsdGeom
+
+    key = opened(
+        page, address, SWIRL, shapes=[BALL], regions=[{**ROOM, "voxel_size": 0.15}], flows=[DUST, SMOKE],
+        clock={"fps": 24, "start": 1, "end": 4},
+    )  # fmt: skip
+    run_of(page, address, key, "dust"), run_of(page, address, key, "smoke")
+    page.get_by_test_id("open-hand-over").click()
+    page.wait_for_url("**/hand-over/*")
+    expect(page.get_by_test_id("hand-plan")).to_contain_text("4 files")
+    for part in ("dust-full-particles", "dust-full-lines", "smoke-full-volume"):
+        if not page.get_by_test_id(f"take-{part}").is_checked():
+            page.get_by_test_id(f"take-{part}").check()
+    for part in ("dust-preview-particles", "dust-preview-lines", "smoke-preview-volume"):
+        if page.get_by_test_id(f"take-{part}").count() and page.get_by_test_id(f"take-{part}").is_checked():
+            page.get_by_test_id(f"take-{part}").uncheck()
+    choose(page, "format-dust-full-particles", "usd")
+    page.get_by_test_id("channel-particles-age").click()
+    choose(page, "hand-up", "Y")
+    choose(page, "hand-unit", "cm")
+    choose(page, "hand-per", "frame")
+    page.get_by_test_id("hand-half").check()
+    page.get_by_test_id("hand-number").fill("1001")
+    page.get_by_test_id("hand-number").press("Enter")
+    expect(page.get_by_test_id("hand-plan")).to_contain_text("12 files")
+    expect(page.get_by_test_id("hand-plan")).to_contain_text("vdb is read by OpenVDB")
+    page.get_by_test_id("hand-pattern").fill("{flow}.{frame}")
+    page.get_by_test_id("hand-pattern").press("Enter")
+    expect(page.get_by_test_id("hand-refused")).to_contain_text("would be one file")
+    expect(page.get_by_test_id("hand-write")).to_be_disabled()
+    page.get_by_test_id("hand-pattern").fill("{flow}/{flow}_{result}.{frame}")
+    page.get_by_test_id("hand-pattern").press("Enter")
+    page.get_by_test_id("hand-name").fill("quay_dust")
+    page.get_by_test_id("hand-name").press("Enter")
+    page.get_by_test_id("hand-write").click()
+    row = page.get_by_test_id("made-quay_dust")
+    expect(row).to_contain_text("18 files", timeout=60_000)  # and the stages of two
+    row.get_by_test_id("hand-prove").click()
+    expect(row.get_by_test_id("hand-proof")).to_have_text("all as delivered", timeout=60_000)
+
+    there = json.loads(page.request.get(f"{address}/api/hand-over?study={key}").text())
+    folder = next(Path(m["to"]) for m in there["made"] if m["to"].endswith("/quay_dust"))
+    home = folder.parents[1]
+    runs = {o["flow"]: RunStore(home / "runs" / o["run"]) for o in there["offered"] if o["quality"] == "full"}
+    file = folder / "smoke" / "smoke_volume.1004.vdb"
+    said = subprocess.run(["/usr/bin/python3", "-c", VDB, str(file)], capture_output=True, text=True, check=True)
+    total, size = json.loads(said.stdout)
+    ours = kind_of("gas").result().read(runs["smoke"], 4).grids["density"].values
+    assert abs(total - float(ours.sum(dtype=np.float64))) < 2e-3 * total
+    assert np.allclose(size, 15)
+    stage = Usd.Stage.Open(str(folder / "dust" / "dust_particles.usda"))
+    cloud = UsdGeom.Points(stage.GetPrimAtPath("/dust/Particles"))
+    here = kind_of("particles").result().read(runs["dust"], 4)
+    places = np.stack([here.position[:, 0], here.position[:, 2], -here.position[:, 1]], axis=1) * 100
+    np.testing.assert_allclose(np.array(cloud.GetPointsAttr().Get(1004)), places, rtol=1e-4, atol=1e-3)
+    assert not cloud.GetPrim().GetAttribute("primvars:age"), "the channel that was struck out"
+    assert len(list((folder / "dust").glob("dust_lines.*.usdc"))) == 4
+
+    data = bytearray(file.read_bytes())
+    data[len(data) // 2] ^= 1
+    file.write_bytes(data)
+    row.get_by_test_id("hand-prove").click()
+    expect(row.get_by_test_id("hand-proof")).to_contain_text("smoke/smoke_volume.1004.vdb: was changed", timeout=60_000)

@@ -1,0 +1,129 @@
+"""Hand over through the server: what there is, what would be written, written, stopped, proved; folders kept to."""
+
+import json
+import threading
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from errant_gust.core.runs.delivery import deliver as writing
+from errant_gust.server import deliveries, runs
+from tests.clusters import until
+from tests.server.test_api import api, study, wait_for  # noqa: F401
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def run(api, study):  # noqa: F811
+    """A run of six frames of its own."""
+    study["document"]["clock"]["fps"] = 27
+    api("PUT", f"/studies/{study['key']}", {**study, "base": study["revision"], "label": "x"})
+    made = api("POST", "/runs", {"study": study["key"], "flow": "spray", "quality": "preview"})
+    wait_for(api, study["key"], made["identity"])
+    return made["identity"]
+
+
+@pytest.fixture
+def root(tmp_path, monkeypatch):
+    monkeypatch.setenv("ERRANT_GUST_DELIVER", f"{tmp_path / 'site'}:{tmp_path / 'gone'}")
+    (tmp_path / "site").mkdir()
+    return str(tmp_path / "site")
+
+
+def body(run, root, name="spray_v1", format="npz", **options):
+    return {"items": [{"run": run, "format": format}], "options": options, "root": root, "name": name}
+
+
+def going(api, study, id):  # noqa: F811
+    return next(g for g in api("GET", f"/hand-over?study={study['key']}")["going"] if g["id"] == id)
+
+
+def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root):  # noqa: F811
+    there = api("GET", f"/hand-over?study={study['key']}")
+    assert there["roots"][0] == root
+    offer = next(o for o in there["offered"] if o["run"] == run)
+    assert (offer["first"], offer["last"], offer["formats"][0]) == (1, 6, "ply")
+    assert "velocity" in offer["channels"]
+    order = body(run, root, up="Y", unit="cm", first=1, last=5, step=2, number=101)
+    plan = api("POST", "/hand-over/plan", order)
+    assert plan["files"] == [f"spray/spray_particles.{n:04d}.npz" for n in (101, 103, 105)]
+    assert plan["problem"] == ""
+    assert plan["readers"]["npz"].startswith("NumPy ")
+    assert plan["bytes"] > 0
+    id = api("POST", "/hand-over", order)["id"]
+    until(lambda: going(api, study, id)["state"] == "done", 60)
+    made = api("GET", f"/hand-over?study={study['key']}")["made"][0]
+    assert (made["to"], made["files"]) == (f"{root}/spray_v1", 3)
+    assert api("POST", "/hand-over/prove", {"to": made["to"]}) == []
+    manifest = json.loads(Path(made["to"], "delivery.json").read_text())
+    assert f"--to {made['to']}" in manifest["command"]
+    assert "--up Y --unit cm" in manifest["command"]
+    assert "--frames 1-5" in manifest["command"]
+    path = f"{made['to']}/{plan['files'][1]}"
+    here = runs.RunStore(runs.folder_of(run)).read(3)
+    with np.load(path) as archive:
+        np.testing.assert_allclose(archive["position"][:, 1], 100 * here["position"][:, 2], rtol=1e-5)
+    data = bytearray(Path(path).read_bytes())
+    data[len(data) // 2] ^= 1
+    Path(path).write_bytes(data)
+    (fault,) = api("POST", "/hand-over/prove", {"to": made["to"]})
+    assert fault == {"name": plan["files"][1], "what": "was changed: its sum is another"}
+    again = api("POST", "/hand-over/plan", order)
+    assert "is there already" in again["problem"]
+    assert "is there already" in api("POST", "/hand-over", order, status=422)["message"]
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"root": "/etc"}, "is no folder for deliveries"),
+        ({"root": "gone"}, "does not exist"),
+        ({"name": "../out"}, "is no name for a folder"),
+        ({"name": ".hidden"}, "is no name for a folder"),
+        ({"name": " "}, "is no name for a folder"),
+        ({"items": []}, "nothing is chosen"),
+        ({"options": {"pattern": "{flow}"}}, "all frames one file"),
+        ({"options": {"first": 3, "last": 9}}, "frame 7 is not there"),
+        ({"items": [{"run": "none"}]}, "there is no run"),
+    ],
+)
+def test_what_cannot_be_is_refused_in_words(api, study, run, root, tmp_path, change, words):  # noqa: F811
+    change = {k: str(tmp_path / "gone") if v == "gone" else v for k, v in change.items()}
+    order = {**body(run, root), **change}
+    status = 404 if words == "there is no run" else 422
+    assert words in api("POST", "/hand-over/plan", order, status=status)["message"]
+    assert words in api("POST", "/hand-over", order, status=status)["message"]
+    assert list((tmp_path / "site").iterdir()) == []
+    assert "is no folder for deliveries" in api("POST", "/hand-over/prove", {"to": "/etc/x"}, status=422)["message"]
+
+
+def test_one_that_is_stopped_goes_on_and_the_same_is_not_written_twice(api, study, run, root, monkeypatch):  # noqa: F811
+    held, free, write = threading.Event(), threading.Event(), writing._write
+
+    def slow(*given):
+        if given[2].frame == 3:
+            held.set()
+            free.wait(30)
+        return write(*given)
+
+    monkeypatch.setattr(writing, "_write", slow)
+    order = body(run, root, "spray_v2")
+    id = api("POST", "/hand-over", order)["id"]
+    held.wait(30)
+    assert "is being delivered already" in api("POST", "/hand-over", order, status=422)["message"]
+    other = api("POST", "/hand-over", body(run, root, "spray_v3"))["id"]
+    assert going(api, study, other)["state"] == "waiting", "one after the other"
+    api("POST", f"/hand-over/{id}/stop")
+    free.set()
+    until(lambda: going(api, study, id)["state"] == "stopped", 30)
+    assert going(api, study, id)["done"] == 3
+    until(lambda: going(api, study, other)["state"] == "done", 30)
+    written = []
+    monkeypatch.setattr(writing, "_write", lambda *given: written.append(given[2].frame) or write(*given))
+    again = api("POST", "/hand-over", order)["id"]
+    until(lambda: going(api, study, again)["state"] == "done", 30)
+    assert written == [4, 5, 6]
+    api("POST", "/hand-over/none/stop", status=404)
+    assert [m["to"].rsplit("/", 1)[1] for m in deliveries.made()] == ["spray_v2", "spray_v3"]
