@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.cli.bench_rows import Row
+from errant_gust.core.flows.kind import KINDS
 from errant_gust.core.study import document
 
 DEMO = Path(__file__).resolve().parents[2] / "demo" / "harbour_gust.gust.json"
@@ -104,9 +105,9 @@ def _many_runs(server: Server, study: str, count: int) -> None:
                 (server.home / "runs" / identity / "frames" / f"{frame:06d}.zarr").mkdir(parents=True)
             database.execute(
                 "INSERT INTO gust_run (identity, study_id, flow, kind, quality, state, message, last, worker, bytes,"
-                " memory, place, name, pinned, sweep, \"values\", created, changed) VALUES (?, ?, 'g', 'gas',"
+                " memory, place, name, pinned, sweep, \"values\", created, changed) VALUES (?, ?, 'g', ?,"
                 " 'preview', 'done', '', 120, '', 1, 1, '', '', 0, '', '{}', datetime('now'), datetime('now'))",
-                (identity, study),
+                (identity, study, next(iter(KINDS))),
             )
             database.execute("INSERT INTO gust_run_asked (run_id, study_id) VALUES (?, ?)", (identity, study))
 

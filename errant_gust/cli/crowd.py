@@ -19,6 +19,7 @@ def main(workers: int, count: int, seconds: float) -> None:
     django.setup()
     from django.core.management import call_command
 
+    from errant_gust.core.flows.kind import KINDS
     from errant_gust.core.runs import engine
     from errant_gust.core.runs.engine import Finished, Order, Tell
     from errant_gust.server import revisions, runs, shelf
@@ -27,7 +28,7 @@ def main(workers: int, count: int, seconds: float) -> None:
     call_command("migrate", verbosity=0)
     study = revisions.create({"format": "errant-gust-study", "version": 2, "name": "Crowd"})
     many = [
-        Run(identity=f"crowd{n:05d}", study=study, flow="g", kind="gas", quality="preview", last=FRAMES)
+        Run(identity=f"crowd{n:05d}", study=study, flow="g", kind=next(iter(KINDS)), quality="preview", last=FRAMES)
         for n in range(count)
     ]
     Run.objects.bulk_create(many, batch_size=500)

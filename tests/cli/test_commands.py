@@ -373,3 +373,40 @@ def test_runs_of_the_home_folder_are_listed_and_tidied(tmp_path):
     assert ours("runs").startswith("0 runs, 0.0 MB of")
     assert "0.0 MB in 0 runs would come free" in ours("tidy")
     assert "0.0 MB are free" in ours("tidy", "--yes")
+
+
+def test_a_delivery_is_told_written_gone_on_with_and_proved(tmp_path):
+    out, file = tmp_path / "out", tmp_path / "s.gust.json"
+    flow = {
+        **lane("dust", ("emit", {"shape": "ball", "rate": 3000}), ("carry", {"field": "wind"})),
+        "kind": "particles",
+    }
+    file.write_text(json.dumps(data(lane("wind", ("wind", {"speed": 1})), flows=[flow], clock={"end": 5})))
+    gust("run", file, "--flow", "dust", "--out", tmp_path / "run")
+    order = ("deliver", tmp_path / "run", "--to", out, "--result", "particles:npz", "--frames", "2-5", "--step", "3",
+             "--up", "Y", "--unit", "cm", "--number", "1001")  # fmt: skip
+    told = gust(*order, "--dry").stdout
+    assert told.startswith("2 files")
+    assert "dust/dust_particles.1001.npz … dust/dust_particles.1004.npz" in told
+    assert not out.exists()
+    assert "2 files" in gust(*order).stdout
+    manifest = json.loads((out / "delivery.json").read_text())
+    assert manifest["command"].startswith("gust deliver ")
+    assert (out / "SHA256SUMS").read_text().count("  dust/") == 2
+    sums = subprocess.run(["sha256sum", "-c", "SHA256SUMS"], cwd=out, capture_output=True, text=True, check=True)
+    assert sums.stdout.count("OK") == 2
+    assert "all 2 files are as they were delivered" in gust("verify", out).stdout
+    one = out / "dust" / "dust_particles.1001.npz"
+    one.write_bytes(one.read_bytes()[:-1] + b"x")
+    found = gust("verify", out, check=False)
+    assert found.returncode == 1
+    assert "dust_particles.1001.npz: was changed" in found.stdout
+    for more, words in (
+        ((), "is there already"),
+        (("--pattern", "{flow}"), "all frames one file"),
+        (("--result", "smoke"), "no run offers 'smoke'"),
+        (("--up", "X"), "one of: Z, Y"),
+    ):
+        refused = gust(*order, *more, check=False)
+        assert refused.returncode == 2
+        assert words in refused.stderr

@@ -24,7 +24,7 @@ from tests.clusters import Machines, until
 from tests.core.test_gas import PUFF, gas
 from tests.studies import plan
 
-FRAMES = 10
+FRAMES, LONG = 10, 60
 
 
 def smoke(rise, frames=FRAMES, h=1 / 24):
@@ -77,14 +77,14 @@ def machines(tmp_path):
 
 
 def test_two_runs_at_once_a_worker_killed_in_a_frame_and_the_scheduler_killed_and_back(machines, tmp_path):
-    one = Ordered(smoke(0.0101), machines.address)
+    one = Ordered(smoke(0.0101, LONG), machines.address)
     until(lambda: one.told, why="nothing was told")
     assert f"the scheduler at {machines.address} is away" in one.told[-1]["waits"], "away at the start: it waits"
     machines.scheduler()
     until(lambda: "the scheduler has none yet" in str(one.told[-1].get("waits")), why="workers were not missed")
     machines.worker("first")
     machines.worker("second")
-    two = Ordered(smoke(0.0102), machines.address)
+    two = Ordered(smoke(0.0102, LONG), machines.address)
     one.has(2), two.has(2)
     workers = {one.worker(), two.worker()}
     assert len(workers) == 2, "two at once, on two workers"
@@ -105,12 +105,12 @@ def test_two_runs_at_once_a_worker_killed_in_a_frame_and_the_scheduler_killed_an
 def test_a_server_that_comes_back_finds_the_job_that_still_goes(machines, tmp_path, monkeypatch):
     machines.scheduler()
     machines.worker("only")
-    one = Ordered(smoke(0.0103), machines.address)
+    one = Ordered(smoke(0.0103, LONG), machines.address)
     one.has(3)
     gone = cluster._clusters.pop(machines.address)  # as if this process had died: nobody watches, nothing is told
     monkeypatch.setattr(gone, "_step", lambda *rest: None)
     gone._client.close()
-    again = Ordered(smoke(0.0103), machines.address)
+    again = Ordered(smoke(0.0103, LONG), machines.address)
     again.ends()
     again.is_as_undisturbed(tmp_path)
     log = "\n".join(job.log_of(one.folder))
@@ -127,6 +127,7 @@ def test_a_stop_reaches_a_run_that_goes_one_that_waits_and_one_whose_scheduler_i
     machines.worker("only")
     goes = Ordered(smoke(0.0105, 400), machines.address)
     goes.has(2)
+    until(lambda: "done" in goes.told[-1], why="it is not told how far it is")
     waits = Ordered(smoke(0.0106), machines.address)
     until(lambda: "for one of 1 workers" in str(waits.told and waits.told[-1].get("waits")), why="it is not told")
     job.ask_to_stop(waits.folder)

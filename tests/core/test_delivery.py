@@ -193,7 +193,7 @@ def test_points_lines_and_a_stage_are_read_by_usd_with_axes_units_and_numbers(du
     np.testing.assert_allclose(np.array(cloud.GetPointsAttr().Get(105)), here.position @ TO_Y.T * 100, rtol=1e-4)
     speed = np.array(cloud.GetVelocitiesAttr().Get(105))
     np.testing.assert_allclose(speed, np.tile([10, 5, 0], (500, 1)), atol=1e-3)  # 2.4 and 1.2 m/s in cm a frame
-    (lines_file,) = [f["name"] for f in said["files"] if f["name"].endswith("dust_lines_1.usda")]
+    (lines_file,) = [f["name"] for f in said["files"] if f["name"].endswith("dust_lines.usda")]
     drawn = Usd.Stage.Open(str(tmp_path / "out" / lines_file))
     lines = UsdGeom.BasisCurves(drawn.GetPrimAtPath("/dust/Lines"))
     assert len(lines.GetPointsAttr().Get(105)) > 500

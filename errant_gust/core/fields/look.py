@@ -118,8 +118,8 @@ class _Reversed:
     def __init__(self, node: Node) -> None:
         self._node = node
 
-    def prepare(self) -> None:
-        self._node.prepare()
+    def prepare(self, cancel: Cancel | None = None) -> None:
+        self._node.prepare(cancel)
 
     def evaluate(self, points: Array) -> Any:
         made = self._node.evaluate(points)

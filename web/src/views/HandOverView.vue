@@ -172,11 +172,7 @@
           <p v-if="refused || plan?.problem" class="bad" role="status" data-testid="hand-refused">
             {{ refused || plan?.problem }}
           </p>
-          <v-btn
-            color="primary"
-            :disabled="!plan || !!plan.problem || !!refused"
-            data-testid="hand-write"
-            @click="write"
+          <v-btn class="go" :disabled="!plan || !!plan.problem || !!refused" data-testid="hand-write" @click="write"
             >Write</v-btn
           >
         </section>
@@ -500,6 +496,9 @@ h2 {
 }
 .bad {
   color: rgb(var(--v-theme-error));
+}
+.right > span {
+  margin-right: 10px;
 }
 section {
   margin-bottom: 18px;

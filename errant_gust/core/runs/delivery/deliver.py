@@ -144,8 +144,10 @@ def _stages(order: Order, aside: Path) -> list[Path]:
         files = [f for f in order.files if f.item == n]
         first = aside / files[0].name
         manifest = part.store.manifest()
-        stage = first.with_name(f"{manifest['flow']}_{part.result.name}_{n}.usda" if n else
-                                f"{manifest['flow']}_{part.result.name}.usda")  # fmt: skip
+        named = f"{manifest['flow']}_{part.result.name}"
+        stage = first.with_name(f"{named}.usda")
+        if stage in made:  # the same of another run
+            stage = first.with_name(f"{named}_{n}.usda")
         if len({(aside / f.name).parent for f in files}) > 1:
             raise FileError(
                 "frames of one stage are in several folders", where="pattern", fix="{frame} in the name only"
