@@ -67,7 +67,7 @@ def lane(id: str, *steps: tuple[str, dict[str, Any]], kind: str = "", name: str 
     *steps
         What `step` gives, in order.
     kind : str
-        Of a flow: its kind in the catalogue, for example ``"gas"``. Empty for a field.
+        Of a flow: its kind in the catalogue. Empty for a field.
     name : str
         As it is shown; the id if it is left out.
     """
