@@ -17,13 +17,13 @@ FLAGS = [
 
 @pytest.fixture(scope="session")
 def start_server(tmp_path_factory):
-    """Start servers (address, process) on one home; all are ended with the session."""
-    home = tmp_path_factory.mktemp("home")
-    # previews of demos that nobody looks at would take the two cores from those that a test waits for
-    env = {**os.environ, "ERRANT_GUST_HOME": str(home), "ERRANT_GUST_DEMO_RUNS": "0"}
+    """Start servers (address, process), each on a home of its own if none is named; all are ended with the session."""
     going = []
 
-    def start(port=0):
+    def start(port=0, home=None):
+        home = home or tmp_path_factory.mktemp("home")
+        # previews of demos that nobody looks at would take the two cores from those that a test waits for
+        env = {**os.environ, "ERRANT_GUST_HOME": str(home), "ERRANT_GUST_DEMO_RUNS": "0"}
         command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--no-browser", "--port", str(port)]
         server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)
         going.append(server)

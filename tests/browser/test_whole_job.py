@@ -150,8 +150,8 @@ def test_two_windows_conflict_and_a_reload_keeps_undo(page, address, browser):
     other.context.close()
 
 
-def test_a_server_killed_during_a_run_loses_nothing(page, start_server):
-    address, server = start_server()
+def test_a_server_killed_during_a_run_loses_nothing(page, start_server, tmp_path):
+    address, server = start_server(home=tmp_path)
     page.goto(f"{address}/desk/harbour_gust")
     page.get_by_test_id("step-wind-a").click()
     put(page, "speed", "1.31")
@@ -162,7 +162,7 @@ def test_a_server_killed_during_a_run_loses_nothing(page, start_server):
     expect(page.get_by_test_id("run-state")).to_contain_text("no connection", timeout=30_000)
     put(page, "climb", "2")
     expect(page.get_by_test_id("save-state")).to_contain_text("trying again")
-    start_server(int(address.rsplit(":", 1)[1]))
+    start_server(int(address.rsplit(":", 1)[1]), tmp_path)
     expect(page.get_by_test_id("save-state")).to_have_text("saved", timeout=60_000)
     made = document(page, address, "harbour_gust")
     assert made["fields"][2]["steps"][0]["params"]["climb"] == 2
