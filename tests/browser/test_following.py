@@ -12,11 +12,12 @@ def frame_of(page) -> int:
 
 def test_a_new_flow_runs_by_itself_and_is_followed_until_somebody_scrubs(page, address):
     key = new_study(page, address)
-    box = page.get_by_test_id("clock-end")
-    box.fill("400")  # long enough to go on while it is looked at
-    box.press("Enter")
     empty = pixels(page)
     page.get_by_test_id("begin-with-smoke").click()
+    box = page.get_by_test_id("clock-end")
+    expect(box).to_have_value("84")  # that of the beginning
+    box.fill("200")  # long enough to go on while it is looked at
+    box.press("Enter")
     # nobody has pressed Run: frames come, and the view goes with them
     page.wait_for_function("() => +document.querySelector('[data-testid=frame]').textContent.split(' ')[0] >= 6")
     expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0")
