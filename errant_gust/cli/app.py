@@ -1,5 +1,7 @@
 """The command-line application, and what its commands share."""
 
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Annotated
 
 import typer
@@ -19,3 +21,11 @@ def bar() -> Progress:
         TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn(),
         console=err, transient=True,
     )  # fmt: skip
+
+
+@contextmanager
+def shares(what: str) -> Iterator[Callable[[float], None]]:
+    """A bar for work that tells its share, 0 … 1."""
+    with bar() as shown:
+        task = shown.add_task(what, total=1.0)
+        yield lambda share: shown.update(task, completed=share)

@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from errant_gust.cli.app import app, bar
+from errant_gust.cli.app import app, shares
 from errant_gust.core.errors import GustError
 
 RunDir = Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")]
@@ -64,9 +64,8 @@ def backup(
 
     if runs not in ("none", "pinned", "all"):
         raise GustError(f"'{runs}' is not known", where="--runs", fix="one of: none, pinned, all")
-    with bar() as shown:
-        task = shown.add_task("backing up", total=1.0)
-        made = back_up(file, runs, lambda share: shown.update(task, completed=share))
+    with shares("backing up") as told:
+        made = back_up(file, runs, told)
     print(f"{file}: {made}, {file.stat().st_size / 1e6:.1f} MB")
 
 
@@ -78,9 +77,8 @@ def restore(
     """Make a home folder of a backup."""
     from errant_gust.server.backup import put_back
 
-    with bar() as shown:
-        task = shown.add_task("restoring", total=1.0)
-        made = put_back(file, home, lambda share: shown.update(task, completed=share))
+    with shares("restoring") as told:
+        made = put_back(file, home, told)
     print(f"{home}: {made}; ERRANT_GUST_HOME={home} uses it")
 
 

@@ -1,4 +1,4 @@
-"""What scripts use: `from errant_gust import core as gust`."""
+"""Open a study, and a lane of it as a function; all that scripts use is in `scripting`."""
 
 from pathlib import Path
 

@@ -11,12 +11,14 @@ from typing import Any
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.room import free_at
+from errant_gust.core.flows.drawing import DrawnResult, drawing_of
+from errant_gust.core.flows.results import HOME
 from errant_gust.core.home import home
 from errant_gust.core.runs.delivery.deliver import MANIFEST, check_target, deliver
 from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered
 from errant_gust.core.runs.delivery.readers import reader_of
 from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
-from errant_gust.core.runs.export import FORMATS, kind_of_run
+from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.server import notices, runs
 from errant_gust.server.models import Run
@@ -88,13 +90,16 @@ def offered(study: str) -> list[dict[str, Any]]:
         ready = store.frames()
         if not ready:
             continue
+        plan = plan_of_run(store)
         for result in kind_of_run(store).results:
             names = store.names(ready[-1])
+            if isinstance(result, DrawnResult) and result.of(drawing_of(store, plan, run.flow, ready[0])) is None:
+                continue  # the lane has no step that draws it
             rows.append({
                 "run": run.identity, "flow": run.flow, "name": run.name, "quality": run.quality, "state": run.state,
                 "first": ready[0], "last": ready[-1], "count": len(ready), "result": result.name,
-                "label": result.label, "formats": list(FORMATS[result.form]), "from_study": result.from_study,
-                "channels": [c.name for c in result.channels(names)], "created": run.created,
+                "label": result.label, "formats": list(FORMATS[result.form]),
+                "channels": [c.name for c in result.channels(names) if c.name != HOME], "created": run.created,
             })  # fmt: skip
     return rows
 

@@ -26,8 +26,6 @@ class Offered(Schema):
     label: str
     formats: list[str]
     channels: list[str]
-    from_study: bool
-    """Drawn by the lane, which may draw none."""
     created: datetime
 
 

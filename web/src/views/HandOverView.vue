@@ -44,7 +44,7 @@
                 <td>
                   {{ x.name || x.flow }} <span class="muted">{{ x.quality }}</span>
                 </td>
-                <td>{{ x.label }}<span v-if="x.from_study" class="muted">, if the lane draws them</span></td>
+                <td>{{ x.label }}</td>
                 <td class="right num">{{ x.first }} … {{ x.last }}</td>
                 <td>
                   <PickOne

@@ -171,7 +171,8 @@ def _part(item: Item, options: Options) -> Part:
     missing = [f for f in wanted if f not in set(ready)]
     if not wanted or missing:
         what = f"frame {missing[0]} is not there" if missing else f"frames {first} to {last} are none"
-        raise FileError(what, where=str(item.run), fix=f"it has {ready[0]} to {ready[-1]}")
+        named = f"{manifest['flow']}, {manifest['quality']}"
+        raise FileError(what, where=named, fix=f"it has {ready[0]} to {ready[-1]}")
     if item.channels and not result.from_study:
         result.known(store, wanted[0], item.channels)
     clock = manifest["clock"]
