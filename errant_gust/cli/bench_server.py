@@ -259,7 +259,7 @@ def large_site() -> list[Row]:
     """100 workers and 10,000 runs, simulated: what they ask of the server's process."""
     with tempfile.TemporaryDirectory() as name:
         made = subprocess.run(
-            [sys.executable, "-m", "errant_gust.cli.crowd", "100", "10000", "30"], capture_output=True, text=True,
+            [sys.executable, "-m", "errant_gust.cli.bench_crowd", "100", "10000", "30"], capture_output=True, text=True,
             env={**os.environ, "ERRANT_GUST_HOME": name}, check=True,
         )  # fmt: skip
     said = json.loads(made.stdout.splitlines()[-1])

@@ -35,18 +35,26 @@ def deliver(
     velocity: Annotated[str, typer.Option(help="motion, or positions: from one frame to the next")] = "motion",
     half: Annotated[bool, typer.Option("--half", help="Half floats in OpenVDB")] = False,
     compression: Annotated[str, typer.Option(help="Of OpenVDB: blosc, zip or none")] = "blosc",
+    same_as: Annotated[
+        Path | None,
+        typer.Option("--again", metavar="DELIVERY", help="As that delivery was; what else is said counts not"),
+    ] = None,
     dry: Annotated[bool, typer.Option("--dry", help="Only say what would be written")] = False,
 ) -> None:
     """Write results of runs for others, with checksums and a manifest; `gust verify` proves it later."""
     from errant_gust.core.runs.delivery.deliver import check_target
     from errant_gust.core.runs.delivery.deliver import deliver as write
-    from errant_gust.core.runs.delivery.order import PATTERN, Options, ordered
+    from errant_gust.core.runs.delivery.order import PATTERN, Options, again, ordered
+    from errant_gust.core.runs.delivery.verify import manifest_of
 
     first, last = _frames(frames)
     options = Options(
         first, last, step, number, pattern or PATTERN, padding, up, unit, per, velocity, half, compression,  # type: ignore[arg-type]
     )  # fmt: skip
-    order = ordered(_items(runs, result or [], channels), options)
+    items = _items(runs, result or [], channels) if same_as is None else []
+    if same_as is not None:
+        items, options = again(manifest_of(same_as), runs)
+    order = ordered(items, options)
     check_target(order, to)
     names = [f.name for f in order.files]
     print(f"{len(names)} files, about {order.bytes / 1e6:,.1f} MB before compression: {names[0]} … {names[-1]}")

@@ -154,19 +154,9 @@ def _write(going: Going, order: Order) -> None:
 
 
 def command_of(order: Order, to: Path) -> str:
-    """The command that makes the delivery again."""
-    o, plain = order.options, Options()
-    words = ["gust", "deliver", *dict.fromkeys(str(p.item.run) for p in order.parts), "--to", str(to)]
-    for result in dict.fromkeys(f"{p.result.name}:{p.format}" for p in order.parts):
-        words += ["--result", result]
-    if order.parts[0].item.channels:
-        words += ["--channels", ",".join(order.parts[0].item.channels)]
-    if o.first is not None or o.last is not None:
-        words += ["--frames", f"{order.parts[0].frames[0]}-{order.parts[0].frames[-1]}"]
-    for name in ("step", "number", "pattern", "padding", "up", "unit", "per", "velocity", "compression"):
-        if getattr(o, name) != getattr(plain, name):
-            words += [f"--{name}", str(getattr(o, name))]
-    return shlex.join([*words, *(["--half"] if o.half else [])])
+    """The command that makes the delivery again, under another name."""
+    folders = dict.fromkeys(str(p.item.run) for p in order.parts)
+    return shlex.join(["gust", "deliver", *folders, "--again", str(to), "--to", f"{to}_again"])
 
 
 def all_going() -> list[dict[str, Any]]:

@@ -77,7 +77,7 @@ def test_what_is_checked_and_estimated_is_what_the_application_says(tmp_path):
     assert gust.estimate(made, "dust", "full", [one]).frames == 1
 
 
-def example(name, *given, folder):
+def example(name, *given):
     environment = {**os.environ, "PYTHONPATH": str(ROOT)}
     made = subprocess.run(
         [sys.executable, ROOT / "examples" / name, *map(str, given)], capture_output=True, text=True, cwd=ROOT,
@@ -88,17 +88,17 @@ def example(name, *given, folder):
 
 
 def test_the_examples_run_as_they_stand(tmp_path):
-    said = example("field_to_arrays.py", folder=tmp_path)
+    said = example("field_to_arrays.py")
     assert "1000 places" in said
     assert "m/s" in said
     study = tmp_path / "float.gust.json"
-    assert str(study) in example("study_in_code.py", study, folder=tmp_path)
-    said = example("run_and_read.py", study, "dust", tmp_path / "run", folder=tmp_path)
+    assert str(study) in example("study_in_code.py", study)
+    said = example("run_and_read.py", study, "dust", tmp_path / "run")
     assert "frame 12" in said
     assert "'leaks': 0.0" in said
-    said = example("hand_over.py", tmp_path / "run", tmp_path / "out", folder=tmp_path)
+    said = example("hand_over.py", tmp_path / "run", tmp_path / "out")
     assert "12 files, 0 faults" in said
-    said = example("compare_two_versions.py", tmp_path / "versions", folder=tmp_path)
+    said = example("compare_two_versions.py", tmp_path / "versions")
     assert "rms" in said
     assert {p.name for p in (ROOT / "examples").glob("*.py")} == {
         "field_to_arrays.py", "study_in_code.py", "run_and_read.py", "hand_over.py", "compare_two_versions.py",

@@ -1,6 +1,9 @@
 """Hand over through the server: what there is, what would be written, written, stopped, proved; folders kept to."""
 
 import json
+import shlex
+import subprocess
+import sys
 import threading
 from pathlib import Path
 
@@ -58,9 +61,11 @@ def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root)
     assert (made["to"], made["files"]) == (f"{root}/spray_v1", 3)
     assert api("POST", "/hand-over/prove", {"to": made["to"]}) == []
     manifest = json.loads(Path(made["to"], "delivery.json").read_text())
-    assert f"--to {made['to']}" in manifest["command"]
-    assert "--up Y --unit cm" in manifest["command"]
-    assert "--frames 1-5" in manifest["command"]
+    again = shlex.split(manifest["command"])
+    assert again[:2] == ["gust", "deliver"]
+    subprocess.run([sys.executable, "-m", "errant_gust.cli.main", *again[1:]], check=True, capture_output=True)
+    twice = json.loads(Path(f"{made['to']}_again", "delivery.json").read_text())
+    assert twice["files"] == manifest["files"], "the command in it makes the same, byte by byte"
     path = f"{made['to']}/{plan['files'][1]}"
     here = runs.RunStore(runs.folder_of(run)).read(3)
     with np.load(path) as archive:

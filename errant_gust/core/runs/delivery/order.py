@@ -153,6 +153,23 @@ def ordered(items: list[Item], options: Options) -> Order:
     return Order(tuple(parts), options, tuple(files))
 
 
+def again(manifest: dict[str, Any], runs: list[Path]) -> tuple[list[Item], Options]:
+    """The order that a delivery's manifest tells of, from these folders of runs; a FileError for a run that is not
+    among them."""
+    there = {str(RunStore(folder).manifest()["identity"]): folder for folder in runs}
+    items = []
+    for told in manifest["items"]:
+        if told["run"] not in there:
+            raise FileError(
+                f"the run {told['run']} is not among the folders", where="RUN_DIR", fix="name its folder too"
+            )
+        items.append(Item(there[told["run"]], told["result"], told["format"], tuple(told["channels"])))
+    try:
+        return items, Options(**manifest["options"])
+    except TypeError as error:
+        raise FileError(f"has options that are not known ({error})", where="the manifest") from None
+
+
 def _part(item: Item, options: Options) -> Part:
     store = RunStore(item.run)
     manifest = store.manifest()
