@@ -95,9 +95,13 @@ def test_a_server_killed_and_started_again_takes_up_what_goes_on_a_cluster(site)
     try:
         study = server.ask("/studies", {"document": document})["key"]
         run = server.ask("/runs", {"study": study, "flow": "g", "quality": "full"})["identity"]
-        until(lambda: len(server.run(run, study)["frames"]) >= 2, 90, "nothing is computed")
-        told = server.run(run, study)
-        assert told["state"] == "running"
+
+        def going():
+            """Frames stand in the folder a moment before the server hears that the job was taken up."""
+            now = server.run(run, study)
+            return now if now["state"] == "running" and len(now["frames"]) >= 2 else None
+
+        told = until(going, 90, "nothing is computed")
         assert told["memory"] > 1e7
         assert told["needs"] > 1e5
         server.kill()
