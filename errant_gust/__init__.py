@@ -8,6 +8,7 @@
 What is named here is loaded when it is first used; docs/python.md tells of all of it.
 """
 
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
@@ -32,19 +33,18 @@ if TYPE_CHECKING:
         step,
         verify,
     )
+    from errant_gust.tuning import tune
 
 __all__ = [
     "GustError", "Options", "Run", "bake", "check", "compare", "deliver", "estimate", "field", "lane", "new_study",
-    "open_run", "open_study", "run", "save_study", "step", "verify",
+    "open_run", "open_study", "run", "save_study", "step", "tune", "verify",
 ]  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:
     if name not in __all__:
         raise AttributeError(f"module 'errant_gust' has no attribute '{name}'")
-    from errant_gust.core import scripting
-
-    return getattr(scripting, name)
+    return getattr(import_module("errant_gust.tuning" if name == "tune" else "errant_gust.core.scripting"), name)
 
 
 def __dir__() -> list[str]:

@@ -5,6 +5,8 @@ from pathlib import Path
 
 import errant_gust as gust
 
+gust.tune()  # this process is ours alone
+
 BALL = {"id": "ball", "kind": "sphere", "params": {"radius": 0.25, "move": [0, 0, 0.4]}}
 ROOM = {"id": "room", "bounds": {"lower": [-0.8, -0.8, 0], "upper": [0.8, 0.8, 2]}, "voxel_size": 0.08}
 

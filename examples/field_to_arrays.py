@@ -4,7 +4,7 @@ import numpy as np
 
 import errant_gust as gust
 
-study = gust.open_study("demo/harbour_gust.gust.json")
+study = gust.open_study("harbour_gust")
 wind = gust.field(study, "wind")
 places = np.random.default_rng(1).uniform([-3, -3, 0], [3, 3, 3], (1000, 3))
 velocity, gradient = wind.sample_with_gradient(places, time=0.5)

@@ -6,6 +6,8 @@ import numpy as np
 
 import errant_gust as gust
 
+gust.tune()  # this process is ours alone
+
 study, flow = gust.open_study(sys.argv[1]), sys.argv[2]
 cost = gust.estimate(study, flow, "preview")
 print(f"at most {cost.count:,} {cost.unit} and {cost.memory / 1e6:,.0f} MB")

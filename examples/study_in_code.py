@@ -5,6 +5,8 @@ import sys
 
 import errant_gust as gust
 
+gust.tune()  # this process is ours alone
+
 study = gust.new_study(
     "Dust past a float",
     shapes=[

@@ -7,11 +7,11 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 os.environ["ERRANT_GUST_HOME"] = tempfile.mkdtemp(prefix="gust-test-")
 os.environ.setdefault("DJANGO_ALLOW_ASYNC_UNSAFE", "1")
-if "NUMBA_CACHE_DIR" not in os.environ:
-    os.environ["ERRANT_GUST_HOME"], own = str(ROOT / "var"), os.environ["ERRANT_GUST_HOME"]
-    import errant_gust.core.kernels.compiler  # noqa: F401  (sets NUMBA_CACHE_DIR)
+os.environ.setdefault("ERRANT_GUST_KERNELS", str(ROOT / "var/kernels"))
 
-    os.environ["ERRANT_GUST_HOME"] = own
+from errant_gust.tuning import tune  # noqa: E402
+
+tune()
 
 import numpy as np  # noqa: E402
 import pytest  # noqa: E402

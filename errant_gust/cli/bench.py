@@ -111,11 +111,9 @@ def looking() -> list[Row]:
 
 def serving() -> list[Row]:
     with tempfile.TemporaryDirectory() as name:
-        from errant_gust.core.home import home
-        from errant_gust.core.kernels.compiler import source_hash
+        from errant_gust.core.kernels.compiler import kernels_folder
 
-        cache = home() / "kernels" / source_hash()
-        env = {**os.environ, "ERRANT_GUST_HOME": name, "NUMBA_CACHE_DIR": str(cache)}
+        env = {**os.environ, "ERRANT_GUST_HOME": name, "ERRANT_GUST_KERNELS": str(kernels_folder().parent)}
         command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--port", "0", "--no-browser"]
         took = []
         for _ in range(2):

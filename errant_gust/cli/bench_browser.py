@@ -21,6 +21,7 @@ from typing import Any
 from errant_gust.cli.bench_rows import Row, eight_steps
 from errant_gust.core.errors import GustError
 from errant_gust.core.flows.particles.kind import ParticleKind
+from errant_gust.core.home import shipped
 from errant_gust.core.study.building import lane, study
 
 BASE = """async () => {
@@ -91,10 +92,9 @@ TURN = """async (seconds) => {
 
 @contextlib.contextmanager
 def _server(home: str) -> Iterator[str]:
-    from errant_gust.core.home import home as ours
-    from errant_gust.core.kernels.compiler import source_hash
+    from errant_gust.core.kernels.compiler import kernels_folder
 
-    env = {**os.environ, "ERRANT_GUST_HOME": home, "NUMBA_CACHE_DIR": str(ours() / "kernels" / source_hash())}
+    env = {**os.environ, "ERRANT_GUST_HOME": home, "ERRANT_GUST_KERNELS": str(kernels_folder().parent)}
     env["ERRANT_GUST_DEMO_RUNS"] = "0"  # nothing else runs beside what is measured
     command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--port", "0", "--no-browser"]
     server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)
@@ -249,7 +249,7 @@ def _many(page: Any, address: str, key: str, run: dict[str, Any]) -> list[Row]:
 
 
 def _bundle() -> Row:
-    files = list((Path(__file__).parents[2] / "web" / "dist" / "assets").iterdir())
+    files = list((shipped("web") / "assets").iterdir())
     code = [f for f in files if f.suffix in (".js", ".css")]
     raw, packed = (sum(len(g(f.read_bytes())) for f in code) for g in (bytes, gzip.compress))
     fonts = sum(f.stat().st_size for f in files if f.suffix.startswith(".woff"))

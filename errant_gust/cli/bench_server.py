@@ -18,9 +18,10 @@ from typing import Any
 
 from errant_gust.cli.bench_rows import Row
 from errant_gust.core.flows.kind import KINDS
+from errant_gust.core.home import shipped
 from errant_gust.core.study import document
 
-DEMO = Path(__file__).resolve().parents[2] / "demo" / "harbour_gust.gust.json"
+DEMO = shipped("demo") / "harbour_gust.gust.json"
 TABS, RUNS = 20, 200
 CLIENTS = 50
 

@@ -37,6 +37,7 @@ def worker(address: str, memory: float, name: str, host: str) -> None:
         sys.executable, "-m", "distributed.cli.dask_worker", address, "--nworkers", "1", "--nthreads", "1",
         "--no-dashboard", "--local-directory", str(scratch), "--memory-limit", str(allowed),
         "--resources", f"MEMORY={allowed}", "--protocol", address.partition("://")[0],
+        "--preload", "errant_gust.cli",
     ]  # fmt: skip
     command += ["--name", name] if name else []
     command += ["--host", host] if host else []

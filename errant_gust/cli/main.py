@@ -15,7 +15,7 @@ import typer
 from errant_gust.cli import delivering, home_commands  # noqa: F401  (they register their commands)
 from errant_gust.cli.app import JsonFlag, StudyArg, app, err
 from errant_gust.cli.app import bar as progress_bar
-from errant_gust.cli.studies import open_plan
+from errant_gust.core.demos.by_name import open_study
 from errant_gust.core.errors import Cancelled, FileError, GustError
 
 VIEW = r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*"
@@ -62,7 +62,7 @@ def sample(
             f"'{out.suffix or out.name}' is not written by sample", where=str(out),
             fix="right would be .npy, or .npz with --gradient",
         )  # fmt: skip
-    node = open_plan(study).at(_finite(time, "--time")).lane(field)
+    node = open_study(study).at(_finite(time, "--time")).lane(field)
     where = _read_points(points)
     value, slope = sample_node(node, where, gradient=gradient)
     if not out.parent.is_dir():
@@ -86,7 +86,7 @@ def read(
     """Numbers of a field over the region, a plane or a shape's surface, and what goes through walls."""
     from errant_gust.cli.reading import read_field
 
-    made = read_field(open_plan(study).at(_finite(time, "--time")), field, step, over)
+    made = read_field(open_study(study).at(_finite(time, "--time")), field, step, over)
     print(json.dumps(made.as_dict(), indent=1) if as_json else "\n".join(made.lines()))
 
 
@@ -133,7 +133,7 @@ def bake(
     from errant_gust.core.runs.baking import bake_field
 
     write = writer_for(out)
-    plan = open_plan(study)
+    plan = open_study(study)
     scene = plan.at(_finite(time, "--time"))
     node, box = scene.lane(field), scene.region(region)
     with progress_bar() as bar:
@@ -157,7 +157,7 @@ def run(
 
     if quality not in ("preview", "full"):
         raise GustError(f"'{quality}' is not a quality", where="--quality", fix="right would be preview or full")
-    plan = open_plan(study)
+    plan = open_study(study)
     first, last = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
     stop = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
@@ -260,7 +260,7 @@ def shape(
     """Write a shape, one file a frame."""
     from errant_gust.core.runs.shape_files import export_shape
 
-    plan = open_plan(study)
+    plan = open_study(study)
     span = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
     if not math.isfinite(voxel) or voxel < 0:
         raise GustError(f"{voxel} is no voxel size", where="--voxel", fix="right would be a length in metres, or 0")
@@ -290,7 +290,7 @@ def estimate(
     from errant_gust.core.runs.cost import cost_of
     from errant_gust.core.runs.frame_store import RunStore
 
-    plan = open_plan(study)
+    plan = open_study(study)
     if quality not in ("preview", "full"):
         raise GustError(f"'{quality}' is not a quality", where="--quality", fix="right would be preview or full")
     with TemporaryDirectory() as name:
@@ -382,7 +382,7 @@ def sweep(
 
     if quality not in ("preview", "full"):
         raise GustError(f"'{quality}' is not a quality", where="--quality", fix="one of: preview, full")
-    plan = open_plan(study)
+    plan = open_study(study)
     clock = plan.study.clock
     if frame is not None and not clock.start <= frame <= clock.end:
         raise GustError(f"{frame} is not a frame", where="--frame", fix=f"{clock.start} to {clock.end}")
@@ -438,7 +438,7 @@ def check(study: StudyArg, as_json: JsonFlag = False) -> None:
     """Findings on a study; exit code 1 if any is an error."""
     from errant_gust.core.checks import findings
 
-    found = findings(open_plan(study))
+    found = findings(open_study(study))
     if as_json:
         print(json.dumps([f.as_dict() for f in found], indent=1))
     for f in [] if as_json else found:
@@ -472,6 +472,15 @@ def serve(
     from errant_gust.cli.serve import serve as start
 
     start(port=port, browser=browser, demo=demo)
+
+
+@app.command()
+def demo(
+    port: Annotated[int, typer.Option(help="0 picks a free one")] = 8321,
+    browser: Annotated[bool, typer.Option("--browser/--no-browser")] = True,
+) -> None:
+    """Serve the application with the demo studies."""
+    serve(port, browser, demo=True)
 
 
 def main() -> None:

@@ -16,7 +16,9 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "errant_gust.server.settings")
 def serve(*, port: int, browser: bool, demo: bool) -> None:
     """Runs until interrupted. Prints `Errant Gust is ready at …` when it answers."""
     from errant_gust.core.runs.lease import leased
+    from errant_gust.core.warm import ensure
 
+    ensure()
     told = "is served already, by the process"
     with leased(home(), told, "use that server, or another folder (ERRANT_GUST_HOME)"):
         _serve(port, browser, demo)

@@ -10,9 +10,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-from errant_gust.core.api import field, open_study
+from errant_gust.core.api import field
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.checks import findings
+from errant_gust.core.demos.by_name import open_study
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.look import unit_of
 from errant_gust.core.fields.plan import Plan

@@ -1,5 +1,7 @@
 """Compiles every kernel once, so that nobody waits for a compiler later: runs small studies through all of them."""
 
+import hashlib
+import sys
 import tempfile
 from pathlib import Path
 
@@ -23,10 +25,12 @@ from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
+from errant_gust.core.kernels.compiler import kernels_folder
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
+from errant_gust.tuning import tune
 
 
 def other_steps(folder: Path) -> Plan:
@@ -100,7 +104,19 @@ def grown(folder: Path) -> Plan:
     return Plan(parse(study("Warm", fields, shapes=shapes, regions=regions, flows=flows)), Assets(folder))
 
 
-def main() -> None:
+def ensure() -> None:
+    """Compile what this machine has not compiled of these sources yet, with a line that says so."""
+    print_ = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
+    marker = kernels_folder() / "complete"
+    if marker.is_file() and marker.read_text() == print_:
+        return
+    print("Compiling kernels (once; some minutes) …", file=sys.stderr, flush=True)
+    compile_all()
+    marker.write_text(print_)
+
+
+def compile_all() -> None:
+    """Run small studies through every kernel."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         points = np.random.default_rng(1).uniform(-2, 2, (64, 3)).astype(np.float32)
@@ -145,4 +161,5 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    tune()
+    ensure()

@@ -2,14 +2,12 @@
 
 import os
 import secrets
-from pathlib import Path
 
-from errant_gust.core.home import home
+from errant_gust.core.home import home, shipped
 
-BASE = Path(__file__).resolve().parents[2]
 HOME = home()
 HOME.mkdir(parents=True, exist_ok=True)
-WEB = BASE / "web" / "dist"
+WEB = shipped("web")
 
 
 def _secret() -> str:

@@ -17,7 +17,7 @@ from errant_gust.core.files.writing import add_file as put_in
 from errant_gust.core.files.writing import zip_entry
 from errant_gust.core.geometry import curve_files, outlines
 from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
-from errant_gust.core.home import home
+from errant_gust.core.home import home, shipped
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
 from errant_gust.server.models import Study
@@ -26,7 +26,7 @@ from errant_gust.server.revisions import create, folder, get
 UPLOAD = ".upload-"
 
 
-DEMO = Path(__file__).resolve().parents[2] / "demo"
+DEMO = shipped("demo")
 
 
 def beginning_picture(id: str) -> Path:

@@ -77,29 +77,37 @@ def test_what_is_checked_and_estimated_is_what_the_application_says(tmp_path):
     assert gust.estimate(made, "dust", "full", [one]).frames == 1
 
 
-def example(name, *given):
-    environment = {**os.environ, "PYTHONPATH": str(ROOT)}
-    made = subprocess.run(
-        [sys.executable, ROOT / "examples" / name, *map(str, given)], capture_output=True, text=True, cwd=ROOT,
-        env=environment, timeout=240,
-    )  # fmt: skip
-    assert made.returncode == 0, made.stderr[-2000:]
-    return made.stdout
+HOST = """
+import os, threading
+before = dict(os.environ)
+import numba, numpy as np
+flags = {k: v for k, v in vars(numba.config).items() if k.isupper()}
+import errant_gust as gust
+wind = gust.field(gust.open_study("harbour_gust"), "gusts")
+values = wind.sample(np.random.default_rng(1).uniform(-2, 2, (4000, 3)), 0.5)
+assert dict(os.environ) == before
+assert {k: v for k, v in vars(numba.config).items() if k.isupper()} == flags
+left = [t.name for t in threading.enumerate() if t is not threading.main_thread() and not t.daemon]
+assert not [n for n in left if not n.startswith("gust")], left
+
+@numba.njit(cache=True)
+def of_the_host(x):
+    return x + 1
+
+of_the_host(1)
+assert "ERRANT" not in str(of_the_host._cache.cache_path).upper(), of_the_host._cache.cache_path
+np.save(os.environ["OUT"], values)
+"""
 
 
-def test_the_examples_run_as_they_stand(tmp_path):
-    said = example("field_to_arrays.py")
-    assert "1000 places" in said
-    assert "m/s" in said
-    study = tmp_path / "float.gust.json"
-    assert str(study) in example("study_in_code.py", study)
-    said = example("run_and_read.py", study, "dust", tmp_path / "run")
-    assert "frame 12" in said
-    assert "'leaks': 0.0" in said
-    said = example("hand_over.py", tmp_path / "run", tmp_path / "out")
-    assert "12 files, 0 faults" in said
-    said = example("compare_two_versions.py", tmp_path / "versions")
-    assert "rms" in said
-    assert {p.name for p in (ROOT / "examples").glob("*.py")} == {
-        "field_to_arrays.py", "study_in_code.py", "run_and_read.py", "hand_over.py", "compare_two_versions.py",
-    }  # fmt: skip
+def test_a_host_process_keeps_its_settings_and_gets_the_same_values(tmp_path):
+    (tmp_path / "host.py").write_text(HOST)
+    kept = {k: v for k, v in os.environ.items() if not k.startswith("NUMBA")}
+    environment = {**kept, "PYTHONPATH": str(ROOT), "OUT": str(tmp_path / "values.npy")}
+    done = subprocess.run(
+        [sys.executable, tmp_path / "host.py"], env=environment, capture_output=True, text=True, timeout=240
+    )
+    assert done.returncode == 0, done.stderr[-2000:]
+    places = np.random.default_rng(1).uniform(-2, 2, (4000, 3))
+    ours = gust.field(gust.open_study("harbour_gust"), "gusts").sample(places, 0.5)
+    assert np.load(tmp_path / "values.npy").tobytes() == ours.tobytes()

@@ -1,27 +1,32 @@
 """The one place where Numba is configured: compile flags and the disk cache of compiled kernels.
 
-A cached caller does not notice a changed callee, so the cache folder is named after a hash of every kernel's source,
-the Numba version and the CPU: any change means a fresh folder, never a stale kernel.
+A cached caller does not notice a changed callee, so the cache folder is named after a hash of every kernel's source
+and the CPU: any change means a fresh folder, never a stale kernel. Nothing else of the process is touched: functions
+that a host compiles keep their own cache and flags.
 """
 
-import ctypes
 import hashlib
 import os
 import platform
+from functools import cache
 from pathlib import Path
 from typing import Any
 
-import llvmlite.binding
+import numba
+from numba.core.caching import CompileResultCacheImpl, FunctionCache, _CacheLocator
 
 from errant_gust.core.home import home
 
+FAST = {"contract", "nsz", "arcp"}  # keeps NaN and infinity meaningful, unlike full fastmath
 
+
+@cache
 def source_hash() -> str:
     """Hash of everything a compiled kernel depends on (16 hex digits)."""
     digest = hashlib.sha256()
     for path in sorted(Path(__file__).parent.glob("*.py")):
         digest.update(path.read_bytes())
-    digest.update(platform.machine().encode())
+    digest.update(f"{platform.machine()} {numba.__version__} {platform.python_version()}".encode())
     digest.update(_cpu_model().encode())
     return digest.hexdigest()[:16]
 
@@ -34,38 +39,52 @@ def _cpu_model() -> str:
     return "".join(line for line in text.splitlines()[:30] if line.startswith(("model name", "flags")))
 
 
-def choose_vectors() -> None:
-    """Let LLVM use the full vector width of the CPU: it prefers half of it, which costs the noise kernels 40 %."""
-    if "NUMBA_CPU_FEATURES" in os.environ or "NUMBA_CPU_NAME" in os.environ:
-        return
-    features = llvmlite.binding.get_host_cpu_features().flatten()
-    if "+avx512f" in features.split(","):
-        os.environ["NUMBA_CPU_NAME"] = llvmlite.binding.get_host_cpu_name()
-        os.environ["NUMBA_CPU_FEATURES"] = features + ",-prefer-256-bit"
+@cache
+def kernels_folder() -> Path:
+    """Where these sources' compiled kernels are kept: in ERRANT_GUST_KERNELS, or in `kernels` of the home folder."""
+    chosen = os.environ.get("ERRANT_GUST_KERNELS")
+    return (Path(chosen).expanduser().resolve() if chosen else home() / "kernels") / source_hash()
 
 
-def keep_pages() -> None:
-    """Let glibc keep freed blocks: a fresh page costs more here than a block of noise, and blocks come and go."""
-    try:
-        mallopt = ctypes.CDLL("libc.so.6").mallopt
-    except (OSError, AttributeError):
-        return
-    mallopt(-3, 32 << 20)  # M_MMAP_THRESHOLD
-    mallopt(-1, 256 << 20)  # M_TRIM_THRESHOLD
+@cache
+def _stamp(file: str) -> str:
+    """Hash of the file that a kernel stands in: some stand elsewhere than here, in tests."""
+    return hashlib.sha256(Path(file).read_bytes()).hexdigest()
 
 
-keep_pages()
-os.environ.setdefault("NUMBA_CACHE_DIR", str(home() / "kernels" / source_hash()))
-choose_vectors()
+class _Folder(_CacheLocator):
+    """Every kernel beside the others, wherever the package is installed: its sources are in the folder's name."""
 
-import numba  # noqa: E402  (the cache folder must be chosen before Numba reads it)
+    def __init__(self, py_func: Any, py_file: str) -> None:
+        self.line, self.file = py_func.__code__.co_firstlineno, py_file
 
-FAST = {"contract", "nsz", "arcp"}  # keeps NaN and infinity meaningful, unlike full fastmath
+    def get_cache_path(self) -> str:
+        return str(kernels_folder())
+
+    def get_source_stamp(self) -> str:
+        return _stamp(self.file)
+
+    def get_disambiguator(self) -> str:
+        return str(self.line)
+
+    @classmethod
+    def from_function(cls, py_func: Any, py_file: str) -> "_Folder":
+        return cls(py_func, py_file)
+
+
+class _Compiled(CompileResultCacheImpl):
+    _locator_classes = [_Folder]
+
+
+class _Kept(FunctionCache):
+    _impl_class = _Compiled
 
 
 def kernel(function: Any) -> Any:
     """Compile a loop over arrays: releases the GIL, cached on disk, IEEE division."""
-    return numba.njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")(function)
+    compiled: Any = numba.njit(nogil=True, fastmath=FAST, error_model="numpy")(function)
+    compiled._cache = _Kept(function)  # as `cache=True` does, with a folder of our own
+    return compiled
 
 
 def inline(function: Any) -> Any:

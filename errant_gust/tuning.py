@@ -1,0 +1,40 @@
+"""What a process that is ours alone may change of itself; a host that imports the package keeps its own ways."""
+
+import ctypes
+import os
+import sys
+
+import llvmlite.binding
+
+
+def tune() -> None:
+    """Make this process quick at what Errant Gust does; the commands and the server do so when they begin.
+
+    Freed blocks of up to 32 MB are kept by the allocator (glibc), and Numba compiles for the full vector width of the
+    CPU, all functions of the process. Call it before anything is computed; a second call changes nothing. Without it
+    everything works and gives the same values; fields take up to 40 % longer on CPUs with AVX-512.
+    """
+    _keep_pages()
+    _choose_vectors()
+
+
+def _choose_vectors() -> None:
+    """LLVM prefers half of the vector width of such a CPU, which costs the noise kernels 40 %."""
+    if "NUMBA_CPU_FEATURES" in os.environ or "NUMBA_CPU_NAME" in os.environ:
+        return
+    features = llvmlite.binding.get_host_cpu_features().flatten()
+    if "+avx512f" in features.split(","):
+        os.environ["NUMBA_CPU_NAME"] = llvmlite.binding.get_host_cpu_name()
+        os.environ["NUMBA_CPU_FEATURES"] = features + ",-prefer-256-bit"
+        if "numba" in sys.modules:
+            sys.modules["numba"].config.reload_config()
+
+
+def _keep_pages() -> None:
+    """A fresh page costs more than a block of noise, and blocks come and go."""
+    try:
+        mallopt = ctypes.CDLL("libc.so.6").mallopt
+    except (OSError, AttributeError):
+        return
+    mallopt(-3, 32 << 20)  # M_MMAP_THRESHOLD
+    mallopt(-1, 256 << 20)  # M_TRIM_THRESHOLD
