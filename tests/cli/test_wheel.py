@@ -10,25 +10,19 @@ import zipfile
 from pathlib import Path
 
 import numpy as np
-import pytest
 
 import errant_gust
 from tests.conftest import ROOT
 
-pytestmark = pytest.mark.xdist_group("wheel")  # one environment is enough
 
-
-@pytest.fixture(scope="module")
-def elsewhere(tmp_path_factory):
-    """A folder with an environment that holds the wheel and what it asks for, and nothing else."""
-    place = tmp_path_factory.mktemp("elsewhere")
+def installed(place):
+    """An environment in that folder that holds the wheel and what it asks for, and nothing else."""
     subprocess.run([ROOT / "gust", "wheel", place], check=True, timeout=300)
     (wheel,) = place.glob("*.whl")
     subprocess.run([sys.executable, "-m", "venv", place / "env"], check=True, timeout=120)
     pip = [place / "env/bin/python", "-m", "pip", "--disable-pip-version-check"]
     subprocess.run([*pip, "install", "--quiet", wheel], check=True, timeout=600)
     subprocess.run([*pip, "check"], check=True, timeout=60)
-    return place
 
 
 def environment(place, **more):
@@ -46,7 +40,7 @@ def ran(place, *command):
     return done.stdout
 
 
-def test_it_holds_the_interface_the_font_and_the_demos_and_no_tests(elsewhere):
+def it_holds_the_interface_the_font_and_the_demos_and_no_tests(elsewhere):
     (wheel,) = elsewhere.glob("*.whl")
     names = set(zipfile.ZipFile(wheel).namelist())
     assert f"errant_gust-{errant_gust.__version__}.dist-info/METADATA" in names
@@ -57,7 +51,7 @@ def test_it_holds_the_interface_the_font_and_the_demos_and_no_tests(elsewhere):
     assert {n.split("/")[0] for n in names} == {"errant_gust", f"errant_gust-{errant_gust.__version__}.dist-info"}
 
 
-def test_its_commands_and_the_examples_do_what_those_of_the_clone_do(elsewhere):
+def its_commands_do_what_those_of_the_clone_do(elsewhere):
     python = elsewhere / "env/bin/python"
     where = ran(elsewhere, python, "-c", "import errant_gust; print(errant_gust.__file__)")
     assert where.startswith(str(elsewhere / "env"))
@@ -89,7 +83,7 @@ assert 0.2 < names["middle"].max() <= 1
 """
 
 
-def test_the_examples_and_the_notebook_run_as_they_stand(elsewhere):
+def the_examples_and_the_notebook_run_as_they_stand(elsewhere):
     shutil.copytree(ROOT / "examples", elsewhere / "examples")
     tried = set()
 
@@ -113,7 +107,7 @@ def test_the_examples_and_the_notebook_run_as_they_stand(elsewhere):
     assert tried == {p.name for p in (elsewhere / "examples").glob("*.py")}
 
 
-def test_gust_demo_serves_the_interface_with_the_demos_from_the_users_own_folder(elsewhere):
+def gust_demo_serves_the_interface_with_the_demos_from_the_users_own_folder(elsewhere):
     command = [elsewhere / "env/bin/gust", "demo", "--no-browser", "--port", "0"]
     server = subprocess.Popen(
         command, cwd=elsewhere, stdout=subprocess.PIPE, text=True, env=environment(elsewhere, ERRANT_GUST_DEMO_RUNS="0")
@@ -130,3 +124,11 @@ def test_gust_demo_serves_the_interface_with_the_demos_from_the_users_own_folder
         server.wait(20)
     assert (elsewhere / "data/errant-gust/errant_gust.sqlite3").is_file()
     assert not list(Path(elsewhere / "env").rglob("*.sqlite3")), "nothing is written beside the package"
+
+
+def test_the_wheel_is_installed_and_used_elsewhere(tmp_path):
+    installed(tmp_path)
+    it_holds_the_interface_the_font_and_the_demos_and_no_tests(tmp_path)
+    its_commands_do_what_those_of_the_clone_do(tmp_path)
+    the_examples_and_the_notebook_run_as_they_stand(tmp_path)
+    gust_demo_serves_the_interface_with_the_demos_from_the_users_own_folder(tmp_path)
