@@ -23,6 +23,7 @@ from errant_gust.cli.bench_growth import ROWS as ON_GROWTH
 from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
+from errant_gust.cli.bench_delivery import ROWS as OF_DELIVERIES
 from errant_gust.cli.bench_server import ROWS as ON_THE_SERVER
 from errant_gust.cli.bench_shapes import ROWS as ON_SHAPES
 from errant_gust.core.blocks import share_out, threads
@@ -314,13 +315,17 @@ ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
 ]
 
 
-def run_bench(*, as_json: bool, only: str, browser: bool = False, server: bool = False) -> None:
+def run_bench(
+    *, as_json: bool, only: str, browser: bool = False, server: bool = False, deliveries: bool = False
+) -> None:
     rows: list[Row] = []
     if browser:
         rows = browsing()
 
     kinds = [*ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_GROWTH]
-    for name, work in [] if browser else ON_THE_SERVER if server else [*ROWS, *kinds, *ON_SHAPES]:
+    for name, work in (
+        [] if browser else ON_THE_SERVER if server else OF_DELIVERIES if deliveries else [*ROWS, *kinds, *ON_SHAPES]
+    ):
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]

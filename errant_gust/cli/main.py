@@ -455,11 +455,12 @@ def bench(
     only: Annotated[str, typer.Option(help="Only rows whose name contains this")] = "",
     browser: Annotated[bool, typer.Option("--browser", help="What only a browser can tell, in Chromium")] = False,
     server: Annotated[bool, typer.Option("--server", help="Open pages, many clients, a sweep on workers")] = False,
+    deliveries: Annotated[bool, typer.Option("--deliveries", help="Large deliveries: speed and memory")] = False,
 ) -> None:
     """The benchmark table, with ratios to references measured in the same run."""
     from errant_gust.cli.bench import run_bench
 
-    run_bench(as_json=as_json, only=only, browser=browser, server=server)
+    run_bench(as_json=as_json, only=only, browser=browser, server=server, deliveries=deliveries)
 
 
 @app.command()

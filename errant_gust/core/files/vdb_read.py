@@ -5,7 +5,6 @@ affine transform: what is not made of cubes is sampled anew. What a file says of
 memory is taken for it. See the library's own `io/Compression.h` and `tree/` for the layout.
 """
 
-import io
 import struct
 import zlib
 from dataclasses import dataclass
@@ -33,18 +32,21 @@ KINDS: dict[str, tuple[str, int]] = {
     "Tree_vec3i_5_4_3": ("<i4", 3),
 }  # fmt: skip
 HALF = "_HalfFloat"
+ALL_ACTIVE = b"\xff" * (LEAF**3 // 8) + b"\0"
+"""How a leaf begins of which every voxel is active."""
 
 
 class _Reader:
     def __init__(self, data: bytes, where: str) -> None:
-        self.file, self.where, self.size = io.BytesIO(data), where, len(data)
+        self.data, self.where, self.size, self.at = data, where, len(data), 0
 
     def take(self, count: int) -> bytes:
         if count < 0 or count > self.size:
             raise FileError("a length in the file makes no sense", where=self.where, fix="the file is damaged")
-        data = self.file.read(count)
-        if len(data) < count:
+        end = self.at + count
+        if end > self.size:
             raise FileError("the file ends too early", where=self.where, fix="it was cut off; copy it again")
+        data, self.at = self.data[self.at : end], end
         return data
 
     def unpack(self, form: str) -> tuple[Any, ...]:
@@ -62,7 +64,7 @@ class _Reader:
     def go(self, to: int) -> None:
         if not 0 <= to <= self.size:
             raise FileError("a place in the file makes no sense", where=self.where, fix="the file is damaged")
-        self.file.seek(to)
+        self.at = to
 
 
 @dataclass
@@ -131,7 +133,7 @@ def _entries(r: _Reader) -> list[_Entry]:
         name, kind, parent = r.string(), r.string(), r.string()
         at, _blocks, end = r.unpack("qqq")
         found.append(_Entry(name, kind.removesuffix(HALF), kind.endswith(HALF), parent, at))
-        if end < r.file.tell():
+        if end < r.at:
             raise FileError("a place in the file makes no sense", where=r.where, fix="the file is damaged")
         r.go(end)
     return found
@@ -287,6 +289,14 @@ class _TreeReader:
             raise FileError("compressed values are damaged", where=self.r.where) from None
         return made
 
+    def _leaf(self) -> Array:
+        """Values (512, channels) of a leaf; most have only active ones."""
+        r = self.r
+        if r.data.startswith(ALL_ACTIVE, r.at):
+            r.at += len(ALL_ACTIVE)
+            return self._numbers(LEAF**3)
+        return self._compressed(LEAF**3, r.bits(LEAF**3))
+
     def _values(self) -> _Tree:
         """Leaves, and tiles as far as they reach into the box around everything that is active."""
         lows = [*self.leaves, *(o for o, _, _, active in self.tiles if active)]
@@ -302,8 +312,7 @@ class _TreeReader:
             a, b = np.clip(origin - low, 0, shape), np.clip(origin + side - low, 0, shape)
             values[a[0] : b[0], a[1] : b[1], a[2] : b[2]] = value
         for at in self.leaves:
-            active = self.r.bits(LEAF**3)
-            block = self._compressed(LEAF**3, active)
+            block = self._leaf()
             x, y, z = at - low
             values[x : x + LEAF, y : y + LEAF, z : z + LEAF] = block.reshape(LEAF, LEAF, LEAF, self.channels)
         return _Tree(low, values)

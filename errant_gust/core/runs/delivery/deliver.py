@@ -8,6 +8,7 @@ import json
 import os
 import shutil
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -63,16 +64,8 @@ def deliver(
     check_target(order, to)
     aside = to.with_name(f".{to.name}.delivering")
     with leased(aside, "is being delivered by"):
-        done = _begun(aside, order)
-        told: dict[str, dict[str, Any]] = dict(done)
-        for n, file in enumerate(order.files):
-            if file.name not in told:
-                if cancel is not None and cancel():
-                    raise Cancelled
-                told[file.name] = _write(order, order.parts[file.item], file, aside)
-                _note(aside, file.name, told[file.name])
-            if report is not None:
-                report(n + 1, len(order.files), file.name)
+        told = _begun(aside, order)
+        _files(order, aside, told, cancel, report)
         stages = _stages(order, aside)
         manifest = _manifest(order, told, stages, aside, command)
         _settle(aside, manifest)
@@ -83,6 +76,36 @@ def deliver(
     aside.rename(to)
     sync(to.parent)
     return manifest
+
+
+def _files(
+    order: Order, aside: Path, told: dict[str, dict[str, Any]], cancel: Cancel | None, report: Report | None
+) -> None:
+    """Write what is not told of yet: while a file is written, the one before it is read back and noted."""
+    proof: tuple[Planned, Future[dict[str, Any]]] | None = None
+
+    def settled() -> None:
+        nonlocal proof
+        if proof is not None:
+            (file, said), proof = proof, None
+            told[file.name] = said.result()
+            _note(aside, file.name, told[file.name])
+            if report is not None:
+                report(len(told), len(order.files), file.name)
+
+    with ThreadPoolExecutor(1) as prover:
+        try:
+            for file in order.files:
+                if file.name in told:
+                    continue
+                if cancel is not None and cancel():
+                    raise Cancelled
+                part = order.parts[file.item]
+                _write(order, part, file, aside / file.name)
+                settled()
+                proof = file, prover.submit(_said, aside / file.name, file, part.format)
+        finally:
+            settled()
 
 
 def _begun(aside: Path, order: Order) -> dict[str, dict[str, Any]]:
@@ -114,8 +137,15 @@ def _note(aside: Path, name: str, said: dict[str, Any]) -> None:
         os.fsync(file.fileno())
 
 
-def _write(order: Order, part: Part, file: Planned, aside: Path) -> dict[str, Any]:
-    path = aside / file.name
+def _said(path: Path, file: Planned, format: str) -> dict[str, Any]:
+    """What the manifest says of a file."""
+    return {
+        "bytes": path.stat().st_size, "sha256": digest_of(path), "item": file.item, "frame": file.frame,
+        "number": file.number, "holds": holds(path, format),
+    }  # fmt: skip
+
+
+def _write(order: Order, part: Part, file: Planned, path: Path) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     options, convention = order.options, part.convention
     channels = part.item.channels or None
@@ -129,10 +159,6 @@ def _write(order: Order, part: Part, file: Planned, aside: Path) -> dict[str, An
         setting = Setting(options.up, convention.metres)
         put(path, file.number, part.store.manifest()["flow"], part.result.form, part.format, found, channels=channels,
             setting=setting)  # fmt: skip
-    return {
-        "bytes": path.stat().st_size, "sha256": digest_of(path), "item": file.item, "frame": file.frame,
-        "number": file.number, "holds": holds(path, part.format),
-    }  # fmt: skip
 
 
 def _stages(order: Order, aside: Path) -> list[Path]:
