@@ -17,13 +17,13 @@ from rich.table import Table
 from scipy import ndimage
 
 from errant_gust.cli.bench_browser import browsing
+from errant_gust.cli.bench_delivery import ROWS as OF_DELIVERIES
 from errant_gust.cli.bench_gas import ROWS as ON_GAS
 from errant_gust.cli.bench_grains import ROWS as ON_GRAINS
 from errant_gust.cli.bench_growth import ROWS as ON_GROWTH
 from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
-from errant_gust.cli.bench_delivery import ROWS as OF_DELIVERIES
 from errant_gust.cli.bench_server import ROWS as ON_THE_SERVER
 from errant_gust.cli.bench_shapes import ROWS as ON_SHAPES
 from errant_gust.core.blocks import share_out, threads
