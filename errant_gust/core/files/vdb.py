@@ -223,7 +223,7 @@ def _node(file: BinaryIO, children: Array, size: int, empty: bytes) -> None:
 def _buffers(file: BinaryIO, leaves: tuple[Array, Array, Array], compression: Compression, kind: str) -> None:
     _, values, masks = leaves
     packed = np.packbits(masks, axis=1, bitorder="little")
-    full: Array = masks.all(axis=1)
+    full = np.asarray(masks.all(axis=1))
     for start in range(0, len(values), 256):  # few writes, and a copy of few leaves
         parts: list[bytes] = []
         for n, data in enumerate(np.ascontiguousarray(values[start : start + 256], kind), start):
