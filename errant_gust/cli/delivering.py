@@ -5,7 +5,7 @@ import signal
 import sys
 import threading
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -35,6 +35,10 @@ def deliver(
     velocity: Annotated[str, typer.Option(help="motion, or positions: from one frame to the next")] = "motion",
     half: Annotated[bool, typer.Option("--half", help="Half floats in OpenVDB")] = False,
     compression: Annotated[str, typer.Option(help="Of OpenVDB: blosc, zip or none")] = "blosc",
+    stage: Annotated[bool, typer.Option(help="One USD stage of what is written as USD and OpenVDB")] = True,
+    cameras: Annotated[
+        str, typer.Option(metavar="STUDY", help="Whose saved viewpoints are cameras in it; the first run's if left out")
+    ] = "",
     same_as: Annotated[
         Path | None,
         typer.Option("--again", metavar="DELIVERY", help="As that delivery was; what else is said counts not"),
@@ -49,7 +53,8 @@ def deliver(
 
     first, last = _frames(frames)
     options = Options(
-        first, last, step, number, pattern or PATTERN, padding, up, unit, per, velocity, half, compression,  # type: ignore[arg-type]
+        first, last, step, number, pattern or PATTERN, padding, up, unit, per, velocity, half, compression, stage,  # type: ignore[arg-type]
+        _cameras(cameras, runs) if stage and same_as is None else (),
     )  # fmt: skip
     items = _items(runs, result or [], channels) if same_as is None else []
     if same_as is not None:
@@ -102,6 +107,17 @@ def _frames(text: str) -> tuple[int | None, int | None]:
         return int(first), int(last or first)
     except ValueError:
         raise GustError(f"'{text}' are no frames", where="--frames", fix="right would be 1-48") from None
+
+
+def _cameras(study: str, runs: list[Path]) -> tuple[dict[str, Any], ...]:
+    from errant_gust.core.demos.by_name import open_study
+    from errant_gust.core.runs.delivery.order import viewpoints_of
+    from errant_gust.core.runs.frame_store import RunStore
+    from errant_gust.core.study import document
+
+    if study:
+        return viewpoints_of(open_study(study).study)
+    return viewpoints_of(document.parse(RunStore(runs[0]).manifest()["study"]))
 
 
 def _items(runs: list[Path], results: list[str], channels: str) -> "list[Item]":

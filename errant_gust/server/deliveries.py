@@ -5,23 +5,27 @@ import shlex
 import threading
 import time
 import uuid
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.room import free_at
+from errant_gust.core.files.zips import pieces_of_zip
 from errant_gust.core.flows.drawing import DrawnResult, drawing_of
 from errant_gust.core.flows.results import HOME
 from errant_gust.core.home import home
-from errant_gust.core.runs.delivery.deliver import MANIFEST, check_target, deliver
-from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered
+from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target, deliver
+from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered, viewpoints_of
 from errant_gust.core.runs.delivery.readers import reader_of
 from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.study import document
 from errant_gust.server import notices, runs
 from errant_gust.server.models import Run
+from errant_gust.server.revisions import get as get_study
 
 SHOWN = 400
 """Names of files that are told before writing."""
@@ -29,23 +33,27 @@ SHOWN = 400
 
 @dataclass
 class Going:
-    """A delivery that was asked for in this process."""
+    """A delivery that is written (or proved, by `what`) because somebody asked this process to."""
 
     id: str
     to: Path
     total: int
+    what: str = "write"
     state: str = "waiting"
     done: int = 0
     message: str = ""
     began: float = 0.0
     stop: threading.Event = field(default_factory=threading.Event)
+    faults: list[Fault] | None = None
+    """What a proof found, when it is done."""
 
     def as_dict(self) -> dict[str, Any]:
         took = time.monotonic() - self.began
         left = took / self.done * (self.total - self.done) if self.state == "running" and self.done else None
         return {
             "id": self.id, "to": str(self.to), "state": self.state, "done": self.done, "total": self.total,
-            "message": self.message, "left": left,
+            "message": self.message, "left": left, "what": self.what,
+            "faults": None if self.faults is None else [{"name": f.name, "what": f.what} for f in self.faults],
         }  # fmt: skip
 
 
@@ -104,6 +112,11 @@ def offered(study: str) -> list[dict[str, Any]]:
     return rows
 
 
+def cameras_of(study: str) -> tuple[dict[str, Any], ...]:
+    """The viewpoints that are saved in a study as it stands."""
+    return viewpoints_of(document.parse(get_study(study).head.document))
+
+
 def order_of(items: list[tuple[str, str, str, tuple[str, ...]]], options: Options) -> Order:
     """(run, result, format, channels) of each, looked up."""
     found = [Item(runs.folder_of(runs.get(run).identity), *rest) for run, *rest in items]  # type: ignore[arg-type]
@@ -127,26 +140,38 @@ def planned(order: Order, to: Path) -> dict[str, Any]:
 def start(order: Order, to: Path) -> Going:
     """Begin a delivery; it waits for the one before it."""
     check_target(order, to)
-    if any(g.to == to and g.state in ("waiting", "running") for g in _going.values()):
+    if any(g.to == to and g.what == "write" and g.state in ("waiting", "running") for g in _going.values()):
         raise FileError("is being delivered already", where=str(to), fix="another name, or wait")
     going = Going(uuid.uuid4().hex[:12], to, len(order.files))
-    _going[going.id] = going
-    threading.Thread(target=_write, args=(going, order), daemon=True, name="gust-delivery").start()
-    return going
+
+    def write() -> None:
+        deliver(order, to, command=command_of(order, to), cancel=going.stop.is_set, report=_reporter(going))
+
+    return _begun(going, write, "the same order goes on with what was written")
 
 
-def _write(going: Going, order: Order) -> None:
-    def report(done: int, total: int, name: str) -> None:
+def _reporter(going: Going) -> Callable[..., None]:
+    def report(done: int, total: int, name: str = "") -> None:
         going.done = done
         notices.changed()
 
+    return report
+
+
+def _begun(going: Going, work: Callable[[], None], stopped: str) -> Going:
+    _going[going.id] = going
+    threading.Thread(target=_do, args=(going, work, stopped), daemon=True, name="gust-delivery").start()
+    return going
+
+
+def _do(going: Going, work: Callable[[], None], stopped: str) -> None:
     with _one_at_a_time:
         going.state, going.began = "running", time.monotonic()
         try:
-            deliver(order, going.to, command=command_of(order, going.to), cancel=going.stop.is_set, report=report)
+            work()
             going.state = "done"
         except Cancelled:
-            going.state, going.message = "stopped", "the same order goes on with what was written"
+            going.state, going.message = "stopped", stopped
         except Exception as error:  # whatever it is, who waits hears of it
             going.state = "failed"
             going.message = str(error) if isinstance(error, GustError) else f"{type(error).__name__}: {error}"
@@ -185,7 +210,28 @@ def made() -> list[dict[str, Any]]:
     return told
 
 
-def prove(to: str) -> list[Fault]:
-    """Faults of a delivery in one of the allowed folders."""
+def standing(to: str) -> Path:
+    """A delivery that stands in one of the allowed folders."""
     folder = Path(to)
-    return verify(target(str(folder.parent), folder.name))
+    return target(str(folder.parent), folder.name)
+
+
+def prove(to: str) -> Going:
+    """Begin to read a delivery back; what is not as it was delivered is in its `faults` at the end."""
+    folder = standing(to)
+    going = Going(uuid.uuid4().hex[:12], folder, len(manifest_of(folder)["files"]), "prove")
+
+    def read() -> None:
+        going.faults = verify(folder, _reporter(going), going.stop.is_set)
+
+    return _begun(going, read, "nothing was found so far")
+
+
+def zipped(to: str) -> Iterator[bytes]:
+    """The files of a delivery as one zip, piece by piece: nothing of it is kept in memory or on the disk."""
+    folder = standing(to)
+    files = [MANIFEST, SUMS, *(f["name"] for f in manifest_of(folder)["files"])]
+    missing = next((n for n in files if not (folder / n).is_file()), None)
+    if missing:
+        raise FileError(f"lacks {missing}", where=str(folder), fix="verify it, and write it again")
+    return pieces_of_zip(folder, files)

@@ -4,6 +4,7 @@ import errno
 import json
 import shutil
 import subprocess
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -154,7 +155,9 @@ def test_half_floats_are_read_by_the_real_library(tmp_path, compression):
 def test_gas_for_others_is_read_by_the_real_library_where_it_should_be(smoke, tmp_path):
     made = order(smoke, up="Y", unit="cm", first=2, last=4, step=2, number=1001)
     said = deliver(made, tmp_path / "out", command="gust deliver …")
-    assert [f["name"] for f in said["files"]] == ["g/g_volume.1001.vdb", "g/g_volume.1003.vdb"]
+    assert [f["name"] for f in said["files"]] == [
+        "g/g_volume.1001.vdb", "g/g_volume.1003.vdb", "g/g_volume.usda", "scene.usda",
+    ]  # fmt: skip
     result = kind_of("gas").result()
     code = (
         "import json, sys, pyopenvdb as o\n"
@@ -181,7 +184,7 @@ def test_points_lines_and_a_stage_are_read_by_usd_with_axes_units_and_numbers(du
 
     made = order(dust, results=("particles:usd", "lines:usd"), up="Y", unit="cm", per="frame", number=101)
     said = deliver(made, tmp_path / "out")
-    assert len(said["files"]) == 2 * (5 + 3)
+    assert len(said["files"]) == 2 * (5 + 3) + 1
     (stage_file,) = [f["name"] for f in said["files"] if f["name"].endswith("dust_particles.usda")]
     stage = Usd.Stage.Open(str(tmp_path / "out" / stage_file))
     assert UsdGeom.GetStageUpAxis(stage) == "Y"
@@ -198,6 +201,74 @@ def test_points_lines_and_a_stage_are_read_by_usd_with_axes_units_and_numbers(du
     lines = UsdGeom.BasisCurves(drawn.GetPrimAtPath("/dust/Lines"))
     assert len(lines.GetPointsAttr().Get(105)) > 500
     assert verify(tmp_path / "out") == []
+
+
+VIEWS = (
+    {"name": "Quay", "position": [0, -5, 1], "target": [0, 0, 1], "parallel": False},
+    {"name": "Quay", "position": [0, 0, 6], "target": [0, 0, 1], "parallel": True},
+)
+
+
+def test_one_stage_shows_points_lines_volumes_and_cameras(dust, smoke, tmp_path):
+    from pxr import Gf, Usd, UsdGeom, UsdVol
+
+    items = [Item(dust.folder, "particles", "usd"), Item(smoke.folder), Item(dust.folder, "lines", "usd")]
+    made = ordered(items, Options(up="Y", unit="cm", last=4, number=101, cameras=VIEWS))
+    deliver(made, tmp_path / "out")
+    shutil.move(tmp_path / "out", tmp_path / "elsewhere")  # every path in it is one beside it
+    stage = Usd.Stage.Open(str(tmp_path / "elsewhere" / "scene.usda"))
+    assert (UsdGeom.GetStageUpAxis(stage), UsdGeom.GetStageMetersPerUnit(stage)) == ("Y", pytest.approx(0.01))
+    assert (stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()) == (101, 104, 24)
+    names = [p.GetName() for p in stage.GetPrimAtPath("/World").GetChildren()]
+    assert names == ["dust_particles", "g_volume", "dust_lines", "Cameras"]
+    here = kind_of("particles").result().read(dust, 4)
+    cloud = UsdGeom.Points(stage.GetPrimAtPath("/World/dust_particles/Particles"))
+    np.testing.assert_allclose(np.array(cloud.GetPointsAttr().Get(104)), here.position @ TO_Y.T * 100, rtol=1e-4)
+    assert len(UsdGeom.BasisCurves(stage.GetPrimAtPath("/World/dust_lines/Lines")).GetPointsAttr().Get(103)) > 500
+
+    volume = UsdVol.Volume(stage.GetPrimAtPath("/World/g_volume/Volume"))
+    assert set(volume.GetFieldPaths()) == {"density", "temperature", "vel"}
+    density = UsdVol.OpenVDBAsset(stage.GetPrimAtPath(volume.GetFieldPath("density")))
+    for frame in (1, 4):
+        path = density.GetFilePathAttr().Get(100 + frame).resolvedPath
+        grid = read_vdb(Path(path))[density.GetFieldNameAttr().Get()]
+        ours = kind_of("gas").result().read(smoke, frame)
+        assert float(grid.values.sum()) == pytest.approx(float(ours.grids["density"].values.sum()), rel=1e-5)
+        low, high = np.array(volume.GetExtentAttr().Get(100 + frame))
+        around = ours.region.corners @ TO_Y.T * 100
+        np.testing.assert_allclose([low, high], [around.min(axis=0), around.max(axis=0)], atol=1e-3)
+    velocity = UsdVol.OpenVDBAsset(stage.GetPrimAtPath(volume.GetFieldPath("vel")))
+    assert velocity.GetFieldDataTypeAttr().Get() == "float3"
+    assert velocity.GetVectorDataRoleHintAttr().Get() == "Vector"
+
+    def seen(name, place):
+        """Where a place of ours is in the picture of a camera, from -1 to 1."""
+        camera = UsdGeom.Camera(stage.GetPrimAtPath(f"/World/Cameras/{name}")).GetCamera()
+        frustum = camera.frustum
+        return np.array((frustum.ComputeViewMatrix() * frustum.ComputeProjectionMatrix()).Transform(
+            Gf.Vec3d(*map(float, TO_Y @ np.array(place, float) * 100)))
+        )[:2]  # fmt: skip
+
+    reach = 5 * np.tan(np.radians(19))  # half the height that the view shows at the target
+    np.testing.assert_allclose(seen("Quay", (0, 0, 1)), 0, atol=1e-6)
+    np.testing.assert_allclose(seen("Quay", (0, 0, 1 + reach)), (0, 1), atol=1e-5)
+    np.testing.assert_allclose(seen("Quay", (1.6 * reach, 0, 1)), (1, 0), atol=1e-5)
+    np.testing.assert_allclose(seen("Quay_2", (0, reach, 1)), (0, 1), atol=1e-5)
+    np.testing.assert_allclose(seen("Quay_2", (1.6 * reach, 0, -3)), (1, 0), atol=1e-5)
+    assert verify(tmp_path / "elsewhere") == []
+
+
+def test_half_floats_and_frames_in_folders_are_shown_by_the_stage_and_it_can_be_left_out(smoke, tmp_path):
+    from pxr import Usd, UsdVol
+
+    options = {"half": True, "pattern": "{frame}/{flow}_{result}.{frame}"}
+    deliver(order(smoke, **options), tmp_path / "out")
+    stage = Usd.Stage.Open(str(tmp_path / "out" / "scene.usda"))
+    asset = UsdVol.OpenVDBAsset(stage.GetPrimAtPath("/World/g_volume/Volume/density"))
+    assert asset.GetFieldDataTypeAttr().Get() == "half"
+    assert Path(asset.GetFilePathAttr().Get(2).resolvedPath).parts[-2:] == ("0002", "g_volume.0002.vdb")
+    said = deliver(order(smoke, stage=False, **options), tmp_path / "bare")
+    assert not [f for f in said["files"] if "usd" in f["name"]]
 
 
 @pytest.mark.parametrize("format", ["npz", "ply", "csv", "usd"])
@@ -284,6 +355,7 @@ def test_velocities_from_positions_and_chosen_channels(dust, tmp_path):
         ({"per": "hour"}, "one of: second, frame"),
         ({"step": 0}, "right would be 1 or more"),
         ({"padding": 0}, "0 digits"),
+        ({"cameras": ({"name": "Quay", "position": [0, 1]},)}, r"cameras\[0\]: is no viewpoint"),
         ({"first": 4, "last": 9}, "frame 6 is not there; it has 1 to 5"),
         ({"first": 4, "last": 2}, "frames 4 to 2 are none"),
     ],

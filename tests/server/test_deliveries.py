@@ -1,16 +1,20 @@
 """Hand over through the server: what there is, what would be written, written, stopped, proved; folders kept to."""
 
+import io
 import json
 import shlex
 import subprocess
 import sys
 import threading
+import zipfile
 from pathlib import Path
 
 import numpy as np
 import pytest
+from django.test import Client
 
 from errant_gust.core.runs.delivery import deliver as writing
+from errant_gust.core.runs.delivery.verify import verify
 from errant_gust.server import deliveries, runs
 from tests.clusters import until
 from tests.server.test_api import api, study, wait_for  # noqa: F401
@@ -43,6 +47,13 @@ def going(api, study, id):  # noqa: F811
     return next(g for g in api("GET", f"/hand-over?study={study['key']}")["going"] if g["id"] == id)
 
 
+def faults(api, study, to):  # noqa: F811
+    id = api("POST", "/hand-over/prove", {"to": to})["id"]
+    done = until(lambda: (g := going(api, study, id))["state"] == "done" and g, 60)
+    assert done["done"] == done["total"]
+    return done["faults"]
+
+
 def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root):  # noqa: F811
     there = api("GET", f"/hand-over?study={study['key']}")
     assert there["roots"][0] == root
@@ -59,7 +70,7 @@ def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root)
     until(lambda: going(api, study, id)["state"] == "done", 60)
     made = api("GET", f"/hand-over?study={study['key']}")["made"][0]
     assert (made["to"], made["files"]) == (f"{root}/spray_v1", 3)
-    assert api("POST", "/hand-over/prove", {"to": made["to"]}) == []
+    assert faults(api, study, made["to"]) == []
     manifest = json.loads(Path(made["to"], "delivery.json").read_text())
     again = shlex.split(manifest["command"])
     assert again[:2] == ["gust", "deliver"]
@@ -73,11 +84,40 @@ def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root)
     data = bytearray(Path(path).read_bytes())
     data[len(data) // 2] ^= 1
     Path(path).write_bytes(data)
-    (fault,) = api("POST", "/hand-over/prove", {"to": made["to"]})
+    (fault,) = faults(api, study, made["to"])
     assert fault == {"name": plan["files"][1], "what": "was changed: its sum is another"}
     again = api("POST", "/hand-over/plan", order)
     assert "is there already" in again["problem"]
     assert "is there already" in api("POST", "/hand-over", order, status=422)["message"]
+
+
+def test_the_stage_has_the_saved_viewpoints_and_all_of_it_is_downloaded_as_one_zip(api, study, run, root):  # noqa: F811
+    from pxr import Usd
+
+    now = api("GET", f"/studies/{study['key']}")
+    view = {"name": "From the quay", "position": [4, 0, 1], "target": [0, 0, 1], "parallel": False}
+    now["document"]["looks"] = {"views": [view]}
+    api("PUT", f"/studies/{study['key']}", {**now, "base": now["revision"], "label": "x"})
+    there = api("GET", f"/hand-over?study={study['key']}")
+    assert there["cameras"] == ["From the quay"]
+    assert api("GET", f"/studies/{study['key']}")["document"]["flows"] == now["document"]["flows"]
+    order = {**body(run, root, "staged", format="usd"), "study": study["key"]}
+    id = api("POST", "/hand-over", order)["id"]
+    until(lambda: going(api, study, id)["state"] == "done", 60)
+    sent = Client().get(f"/api/hand-over/download?to={root}/staged")
+    assert sent.headers["Content-Disposition"] == 'attachment; filename="staged.zip"'
+    archive = zipfile.ZipFile(io.BytesIO(b"".join(sent)))
+    assert archive.testzip() is None
+    files = sorted(str(p.relative_to(f"{root}/staged")) for p in Path(root, "staged").rglob("*") if p.is_file())
+    assert sorted(archive.namelist()) == files
+    archive.extractall(f"{root}/elsewhere")
+    assert verify(Path(root, "elsewhere")) == []
+    stage = Usd.Stage.Open(f"{root}/elsewhere/scene.usda")
+    assert stage.GetPrimAtPath("/World/Cameras/From_the_quay").GetTypeName() == "Camera"
+    Path(root, "staged", "scene.usda").unlink()
+    refused = Client().get(f"/api/hand-over/download?to={root}/staged")
+    assert (refused.status_code, "lacks scene.usda" in refused.json()["message"]) == (422, True)
+    assert Client().get("/api/hand-over/download?to=/etc/x").status_code == 422
 
 
 @pytest.mark.parametrize(

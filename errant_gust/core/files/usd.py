@@ -3,6 +3,8 @@
 No file grows with the number of frames, so that runs of any length fit into memory.
 """
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -131,7 +133,7 @@ def write_stage(
     path: Path, name: str, frames: list[int], files: list[Path], fps: float, setting: Setting = METRES
 ) -> list[Path]:
     """The stage that plays the frames: value clips over the files beside it. Returns the files that it consists of."""
-    from pxr import Sdf, Usd, UsdGeom, UsdUtils
+    from pxr import Sdf, Usd, UsdUtils
 
     topology_path = path.with_name(f"{path.stem}.topology.usda")
     manifest_path = path.with_name(f"{path.stem}.manifest.usda")
@@ -141,23 +143,32 @@ def write_stage(
     topology.Save()
     manifest = Usd.ClipsAPI.GenerateClipManifestFromLayers(layers, Sdf.Path(f"/{name}"))
     manifest.Export(str(manifest_path))
+    with begun(path, setting, fps, frames[0], frames[-1]) as stage:
+        stage.GetRootLayer().subLayerPaths = [f"./{topology_path.name}"]
+        prim = stage.OverridePrim(f"/{name}")
+        stage.SetDefaultPrim(prim)
+        clips = Usd.ClipsAPI(prim)
+        clips.SetClipPrimPath(f"/{name}")
+        clips.SetClipAssetPaths([Sdf.AssetPath(f"./{f.name}") for f in files])
+        clips.SetClipManifestAssetPath(Sdf.AssetPath(f"./{manifest_path.name}"))
+        clips.SetClipActive([(float(f), float(i)) for i, f in enumerate(frames)])
+        clips.SetClipTimes([(float(f), float(f)) for f in frames])
+    return [path, topology_path, manifest_path]
+
+
+@contextmanager
+def begun(path: Path, setting: Setting, fps: float, first: int, last: int) -> Iterator[Any]:
+    """A new stage of frames `first` to `last`, saved when all of it is said."""
+    from pxr import Usd, UsdGeom
+
     stage = Usd.Stage.CreateNew(str(path))
-    stage.GetRootLayer().subLayerPaths = [f"./{topology_path.name}"]
     _set(stage, UsdGeom, setting)
     stage.SetTimeCodesPerSecond(fps)
     stage.SetFramesPerSecond(fps)
-    stage.SetStartTimeCode(frames[0])
-    stage.SetEndTimeCode(frames[-1])
-    prim = stage.OverridePrim(f"/{name}")
-    stage.SetDefaultPrim(prim)
-    clips = Usd.ClipsAPI(prim)
-    clips.SetClipPrimPath(f"/{name}")
-    clips.SetClipAssetPaths([Sdf.AssetPath(f"./{f.name}") for f in files])
-    clips.SetClipManifestAssetPath(Sdf.AssetPath(f"./{manifest_path.name}"))
-    clips.SetClipActive([(float(f), float(i)) for i, f in enumerate(frames)])
-    clips.SetClipTimes([(float(f), float(f)) for f in frames])
+    stage.SetStartTimeCode(first)
+    stage.SetEndTimeCode(last)
+    yield stage
     stage.GetRootLayer().Save()
-    return [path, topology_path, manifest_path]
 
 
 def _set(stage: Any, geom: Any, setting: Setting) -> None:

@@ -2,11 +2,42 @@
 
 import tempfile
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import IO
+from typing import IO, cast
 
 from errant_gust.core.files.writing import add_file, zip_entry
+
+
+class _Passed:
+    """What a zip writes, to be taken piece by piece; without a way back, so that it writes sizes behind the data."""
+
+    def __init__(self) -> None:
+        self.waiting: list[bytes] = []
+
+    def write(self, data: bytes) -> int:
+        self.waiting.append(bytes(data))
+        return len(data)
+
+    def flush(self) -> None:
+        """Nothing is held back."""
+
+    def taken(self) -> bytes:
+        made, self.waiting = b"".join(self.waiting), []
+        return made
+
+
+def pieces_of_zip(folder: Path, names: list[str]) -> Iterator[bytes]:
+    """A zip of files of a folder, in pieces of about a megabyte as they are read."""
+    out = _Passed()
+    with zipfile.ZipFile(cast(IO[bytes], out), "w", zipfile.ZIP_STORED) as archive:
+        for name in names:
+            with (folder / name).open("rb") as source, archive.open(zip_entry(name), "w", force_zip64=True) as target:
+                while piece := source.read(1 << 20):
+                    target.write(piece)
+                    yield out.taken()
+    yield out.taken()
+
 
 SPOOLED = 64 << 20  # bytes in memory before it becomes a file
 

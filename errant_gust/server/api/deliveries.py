@@ -1,9 +1,13 @@
 """Hand over: what there is to give, what would be written, written, proved."""
 
+import asyncio
+from collections.abc import AsyncIterator
 from datetime import datetime
+from pathlib import Path
 from typing import Any, Literal
 
-from django.http import HttpRequest
+from django.http import HttpRequest, StreamingHttpResponse
+from django.utils.http import content_disposition_header
 from ninja import Router, Schema
 from pydantic import Field as Bound
 
@@ -36,6 +40,11 @@ class Made(Schema):
     words: str
 
 
+class FaultOut(Schema):
+    name: str
+    what: str
+
+
 class GoingOut(Schema):
     id: str
     to: str
@@ -44,12 +53,15 @@ class GoingOut(Schema):
     total: int
     message: str
     left: float | None
+    what: str
+    faults: list[FaultOut] | None
 
 
 class HandOver(Schema):
     roots: list[str]
     offered: list[Offered]
     going: list[GoingOut]
+    cameras: list[str]
     made: list[Made]
 
 
@@ -73,9 +85,11 @@ class OptionsIn(Schema):
     velocity: Literal["motion", "positions"] = "motion"
     half: bool = False
     compression: Literal["blosc", "zip", "none"] = "blosc"
+    stage: bool = True
 
 
 class OrderIn(Schema):
+    study: str = ""
     items: list[ItemIn] = Bound(max_length=64)
     options: OptionsIn
     root: str
@@ -83,7 +97,8 @@ class OrderIn(Schema):
 
     def order(self) -> Order:
         items = [(i.run, i.result, i.format, tuple(i.channels)) for i in self.items]
-        return deliveries.order_of(items, Options(**self.options.model_dump()))
+        cameras = deliveries.cameras_of(self.study) if self.options.stage and self.study else ()
+        return deliveries.order_of(items, Options(**self.options.model_dump(), cameras=cameras))
 
 
 class Plan(Schema):
@@ -99,17 +114,13 @@ class Proof(Schema):
     to: str
 
 
-class FaultOut(Schema):
-    name: str
-    what: str
-
-
 @router.get("/hand-over", response=HandOver)
 def there_is(request: HttpRequest, study: str) -> Any:
     """What the runs of a study have to give, where it may go, what goes on and what stands."""
     return {
         "roots": [str(r) for r in deliveries.roots()], "offered": deliveries.offered(study),
         "going": deliveries.all_going(), "made": deliveries.made(),
+        "cameras": [v["name"] for v in deliveries.cameras_of(study)],
     }  # fmt: skip
 
 
@@ -124,10 +135,26 @@ def start(request: HttpRequest, body: OrderIn) -> Any:
     return deliveries.start(body.order(), deliveries.target(body.root, body.name)).as_dict()
 
 
-@router.post("/hand-over/prove", response=list[FaultOut])
+@router.post("/hand-over/prove", response=GoingOut)
 def prove(request: HttpRequest, body: Proof) -> Any:
-    """What of a delivery is not as it was delivered."""
-    return [{"name": f.name, "what": f.what} for f in deliveries.prove(body.to)]
+    """Read a delivery back; what is not as it was delivered is told at the end."""
+    return deliveries.prove(body.to).as_dict()
+
+
+@router.get("/hand-over/download")
+def download(request: HttpRequest, to: str) -> StreamingHttpResponse:
+    """A delivery as one zip, as it is read: the first piece is sent at once."""
+    pieces = deliveries.zipped(to)
+
+    async def sent() -> AsyncIterator[bytes]:
+        while (piece := await asyncio.to_thread(next, pieces, None)) is not None:
+            yield piece
+
+    name = f"{Path(to).name}.zip"
+    return StreamingHttpResponse(
+        sent(), content_type="application/zip",
+        headers={"Content-Disposition": content_disposition_header(True, name) or ""},
+    )  # fmt: skip
 
 
 @router.post("/hand-over/{id}/stop", response=GoingOut)

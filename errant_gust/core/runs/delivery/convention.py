@@ -8,6 +8,7 @@ import numpy as np
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.units import parse_unit
+from errant_gust.core.files.usd_scene import Camera
 from errant_gust.core.flows.drawing import Instanced, Prototype
 from errant_gust.core.flows.results import Channel, Lines, MeshData, Points, Volume
 from errant_gust.core.grids.grid import Grid
@@ -65,6 +66,11 @@ class Convention:
 
     def _places(self, places: Array) -> Array:
         return np.ascontiguousarray(self.turned(places) * np.float32(1 / self.metres), np.float32)
+
+    def camera(self, viewpoint: Mapping[str, Any]) -> Camera:
+        """A saved viewpoint as it is wanted."""
+        eye, target = self._places(np.array([viewpoint["position"], viewpoint["target"]], np.float64)).tolist()
+        return Camera(viewpoint["name"], tuple(eye), tuple(target), bool(viewpoint.get("parallel")))
 
     def _channels(self, channels: Mapping[str, Array], known: Mapping[str, Channel]) -> dict[str, Array]:
         made = {}

@@ -15,12 +15,14 @@ from typing import Any
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import Cancelled, FileError
 from errant_gust.core.files.room import NoRoom, free_at, kept_free
-from errant_gust.core.files.usd import Setting, write_stage
+from errant_gust.core.files.usd import Setting
 from errant_gust.core.files.vdb import write_vdb
 from errant_gust.core.files.zarr_arrays import sync
 from errant_gust.core.flows.drawing import Drawing, drawing_of
+from errant_gust.core.flows.results import Volume
 from errant_gust.core.runs.delivery.holding import holds
 from errant_gust.core.runs.delivery.order import Order, Part, Planned
+from errant_gust.core.runs.delivery.stages import stages_of
 from errant_gust.core.runs.export import digest_of, plan_of_run, put, take
 from errant_gust.core.runs.identity import engines
 from errant_gust.core.runs.lease import leased
@@ -30,6 +32,7 @@ from errant_gust.core.study.depends import Depends
 FORMAT = "errant-gust-delivery"
 MANIFEST = "delivery.json"
 SUMS = "SHA256SUMS"
+Box = list[list[float]]
 Report = Callable[[int, int, str], None]
 """Files done, of how many, and the name of the last."""
 
@@ -66,7 +69,7 @@ def deliver(
     with leased(aside, "is being delivered by"):
         told = _begun(aside, order)
         _files(order, aside, told, cancel, report)
-        stages = _stages(order, aside)
+        stages = stages_of(order, aside, told)
         manifest = _manifest(order, told, stages, aside, command)
         _settle(aside, manifest)
     for left in [*aside.glob(".lease-*"), aside / ".done.jsonl", aside / ".order.json"]:
@@ -101,9 +104,9 @@ def _files(
                 if cancel is not None and cancel():
                     raise Cancelled
                 part = order.parts[file.item]
-                _write(order, part, file, aside / file.name)
+                box = _write(order, part, file, aside / file.name)
                 settled()
-                proof = file, prover.submit(_said, aside / file.name, file, part.format)
+                proof = file, prover.submit(_said, aside / file.name, file, part.format, box)
         finally:
             settled()
 
@@ -137,15 +140,16 @@ def _note(aside: Path, name: str, said: dict[str, Any]) -> None:
         os.fsync(file.fileno())
 
 
-def _said(path: Path, file: Planned, format: str) -> dict[str, Any]:
+def _said(path: Path, file: Planned, format: str, box: Box | None) -> dict[str, Any]:
     """What the manifest says of a file."""
     return {
         "bytes": path.stat().st_size, "sha256": digest_of(path), "item": file.item, "frame": file.frame,
-        "number": file.number, "holds": holds(path, format),
+        "number": file.number, **({"box": box} if box else {}), "holds": holds(path, format),
     }  # fmt: skip
 
 
-def _write(order: Order, part: Part, file: Planned, path: Path) -> None:
+def _write(order: Order, part: Part, file: Planned, path: Path) -> Box | None:
+    """Write a file; the box that it fills if it is a volume."""
     path.parent.mkdir(parents=True, exist_ok=True)
     options, convention = order.options, part.convention
     channels = part.item.channels or None
@@ -159,31 +163,10 @@ def _write(order: Order, part: Part, file: Planned, path: Path) -> None:
         setting = Setting(options.up, convention.metres)
         put(path, file.number, part.store.manifest()["flow"], part.result.form, part.format, found, channels=channels,
             setting=setting)  # fmt: skip
-
-
-def _stages(order: Order, aside: Path) -> list[Path]:
-    """Of every item in USD the stage that plays its frames."""
-    made: list[Path] = []
-    for n, part in enumerate(order.parts):
-        if part.format != "usd":
-            continue
-        files = [f for f in order.files if f.item == n]
-        first = aside / files[0].name
-        manifest = part.store.manifest()
-        named = f"{manifest['flow']}_{part.result.name}"
-        stage = first.with_name(f"{named}.usda")
-        if stage in made:  # the same of another run
-            stage = first.with_name(f"{named}_{n}.usda")
-        if len({(aside / f.name).parent for f in files}) > 1:
-            raise FileError(
-                "frames of one stage are in several folders", where="pattern", fix="{frame} in the name only"
-            )
-        for old in stage.parent.glob(f"{stage.stem}.*usda"):  # of a go that was cut off
-            old.unlink()
-        setting = Setting(order.options.up, part.convention.metres)
-        numbers, paths = [f.number for f in files], [aside / f.name for f in files]
-        made += write_stage(stage, manifest["flow"], numbers, paths, manifest["clock"]["fps"], setting)
-    return made
+    if not isinstance(found, Volume):
+        return None
+    corners = found.region.corners
+    return [corners.min(axis=0).tolist(), corners.max(axis=0).tolist()]
 
 
 def _manifest(

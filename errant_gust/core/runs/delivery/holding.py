@@ -26,7 +26,10 @@ def holds(path: Path, format: str) -> Holds:
 
 def _grids(path: Path) -> Holds:
     found = read_vdb(path) if path.suffix == ".vdb" else read_vti(path)
-    return {name: {"sum": _sum(grid.values), "most": _most(grid.values)} for name, grid in found.items()}
+    return {
+        name: {"channels": 3 if grid.is_vector else 1, "sum": _sum(grid.values), "most": _most(grid.values)}
+        for name, grid in found.items()
+    }
 
 
 def _arrays(path: Path) -> Holds:

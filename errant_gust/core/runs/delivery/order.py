@@ -6,12 +6,15 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Literal, get_args
 
+import numpy as np
+
 from errant_gust.core.errors import FileError, GustError, nearest
 from errant_gust.core.files.vdb import Compression
 from errant_gust.core.flows.results import Result
 from errant_gust.core.runs.delivery.convention import LENGTHS, Convention
 from errant_gust.core.runs.export import ENDINGS, FORMATS, Velocity, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.study.document import Study
 
 PARTS = ("flow", "result", "quality", "frame")
 PATTERN = "{flow}/{flow}_{result}.{frame}"
@@ -34,7 +37,8 @@ class Item:
 @dataclass(frozen=True)
 class Options:
     """Of a whole delivery. `first`, `last`, `step`: frames of the clock, all there are if none are named; `number`:
-    what the first of them is called, itself if nothing is said."""
+    what the first of them is called, itself if nothing is said; `stage`: one USD stage of all that USD and OpenVDB
+    hold; `cameras`: viewpoints in it (name, position and target in metres with z up, parallel)."""
 
     first: int | None = None
     last: int | None = None
@@ -48,6 +52,8 @@ class Options:
     velocity: Velocity = "motion"
     half: bool = False
     compression: Compression = "blosc"
+    stage: bool = True
+    cameras: tuple[dict[str, Any], ...] = ()
 
     def check(self) -> None:
         """A GustError for what cannot be meant."""
@@ -65,6 +71,11 @@ class Options:
         if self.number is not None and not -1_000_000 <= self.number <= 100_000_000:
             raise GustError(f"{self.number} as the first frame number", where="number", fix="right would be 1001")
         self._check_pattern()
+        for n, camera in enumerate(self.cameras):
+            if not _is_viewpoint(camera):
+                raise GustError(
+                    "is no viewpoint", where=f"cameras[{n}]", fix="right would be a name, a position and a target"
+                )
 
     def _check_pattern(self) -> None:
         named = re.findall(r"\{([^{}]*)\}", self.pattern)
@@ -79,6 +90,20 @@ class Options:
         parts = self.pattern.split("/")
         if any(p.strip() in ("", ".", "..") or p.startswith((".", " ")) for p in parts) or "frame" not in parts[-1]:
             raise GustError(f"'{self.pattern}' leaves the folder, or hides files", where="pattern", fix=PATTERN)
+
+
+def viewpoints_of(study: Study) -> tuple[dict[str, Any], ...]:
+    """What `Options.cameras` are of a study: the viewpoints that were saved on its Desk."""
+    saved = study.looks.get("views", [])
+    return tuple(v for v in saved if _is_viewpoint(v)) if isinstance(saved, list) else ()
+
+
+def _is_viewpoint(said: dict[str, Any]) -> bool:
+    try:
+        places = np.array([said["position"], said["target"]], float)
+        return places.shape == (2, 3) and bool(np.isfinite(places).all()) and isinstance(said["name"], str)
+    except (KeyError, TypeError, ValueError):
+        return False
 
 
 @dataclass(frozen=True)
@@ -149,6 +174,11 @@ def ordered(items: list[Item], options: Options) -> Order:
                     f"{same} would be one file, {name}", where="pattern", fix="{flow}, {result} or {quality} in it"
                 )
             seen[name] = n
+            beside = files[-1].name if files and files[-1].item == n else name
+            if part.format == "usd" and Path(name).parent != Path(beside).parent:
+                raise GustError(
+                    "frames of one stage would be in several folders", where="pattern", fix="{frame} in the name only"
+                )
             files.append(Planned(name, n, frame, frame + shift))
     return Order(tuple(parts), options, tuple(files))
 

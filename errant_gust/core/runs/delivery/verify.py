@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from errant_gust.core.errors import FileError
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import Cancelled, FileError
 from errant_gust.core.runs.delivery.deliver import FORMAT, MANIFEST, SUMS
 from errant_gust.core.runs.delivery.holding import holds
 from errant_gust.core.runs.export import digest_of
@@ -43,12 +44,17 @@ def manifest_of(folder: Path) -> dict[str, Any]:
     return dict(said)
 
 
-def verify(folder: Path, report: Callable[[int, int], None] | None = None) -> list[Fault]:
-    """What is not as it was delivered: missing, of another size, changed, unreadable, or too much. None if all is."""
+def verify(
+    folder: Path, report: Callable[[int, int], None] | None = None, cancel: Cancel | None = None
+) -> list[Fault]:  # fmt: skip
+    """What is not as it was delivered: missing, of another size, changed, unreadable, or too much. None if all is.
+    Raises Cancelled when stopped."""
     said = manifest_of(folder)
     faults: list[Fault] = []
     formats = [item["format"] for item in said["items"]]
     for n, file in enumerate(said["files"]):
+        if cancel is not None and cancel():
+            raise Cancelled
         fault = _fault(folder / file["name"], file, formats)
         if fault:
             faults.append(Fault(file["name"], fault))

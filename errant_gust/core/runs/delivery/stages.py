@@ -1,0 +1,75 @@
+"""Stages of a delivery: of every item one that plays its frames, and one of it all with cameras."""
+
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.files.usd import Setting, write_stage
+from errant_gust.core.files.usd_scene import VolumeFrame, write_scene, write_volumes
+from errant_gust.core.runs.delivery.order import Order, Part, Planned
+
+SCENE = "scene.usda"
+STAGED = ("usd", "vdb")
+"""Formats that a stage shows."""
+
+
+def stages_of(order: Order, aside: Path, told: dict[str, dict[str, Any]]) -> list[Path]:
+    """Write the stages over files that are there already; the files that they consist of."""
+    shown: dict[str, Path] = {}
+    made: list[Path] = []
+    for n, part in enumerate(order.parts):
+        files = [f for f in order.files if f.item == n]
+        if part.format == "usd" or (part.format == "vdb" and order.options.stage):
+            name = f"{part.store.manifest()['flow']}_{part.result.name}"
+            name = name if name not in shown else f"{name}_{n}"  # the same of another run
+            folders = {(aside / f.name).parent for f in files}
+            stage = (folders.pop() if len(folders) == 1 else aside) / f"{name}.usda"
+            shown[name] = stage
+            made += (_played if part.format == "usd" else _filled)(order, part, files, stage, aside, told)
+    if order.options.stage and shown:
+        made.append(aside / SCENE)
+        _fresh(made[-1])
+        numbers = [f.number for f in order.files if order.parts[f.item].format in STAGED]
+        first = next(p for p in order.parts if p.format in STAGED)
+        write_scene(
+            made[-1], shown, [first.convention.camera(v) for v in order.options.cameras],
+            (min(numbers), max(numbers)), _fps(first), _setting(order, first),
+        )  # fmt: skip
+    return made
+
+
+def _fps(part: Part) -> float:
+    return float(part.store.manifest()["clock"]["fps"])
+
+
+def _setting(order: Order, part: Part) -> Setting:
+    return Setting(order.options.up, part.convention.metres)
+
+
+def _fresh(stage: Path) -> None:
+    for old in stage.parent.glob(f"{stage.stem}.*usda"):  # of a go that was cut off
+        old.unlink()
+
+
+def _played(
+    order: Order, part: Part, files: list[Planned], stage: Path, aside: Path, told: dict[str, dict[str, Any]]
+) -> list[Path]:
+    _fresh(stage)
+    paths = [aside / f.name for f in files]
+    flow = part.store.manifest()["flow"]
+    return write_stage(stage, flow, [f.number for f in files], paths, _fps(part), _setting(order, part))
+
+
+def _filled(
+    order: Order, part: Part, files: list[Planned], stage: Path, aside: Path, told: dict[str, dict[str, Any]]
+) -> list[Path]:
+    _fresh(stage)
+    frames: list[VolumeFrame] = []
+    grids: dict[str, int] = {}
+    for file in files:
+        said = told[file.name]
+        low, high = (tuple(end) for end in said["box"])
+        frames.append(VolumeFrame(aside / file.name, file.number, (low, high)))
+        grids |= {name: int(held["channels"]) for name, held in said["holds"].items()}
+    flow, half = part.store.manifest()["flow"], order.options.half
+    write_volumes(stage, flow, frames, grids, _fps(part), half, _setting(order, part))
+    return [stage]
