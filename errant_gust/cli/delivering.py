@@ -39,6 +39,7 @@ def deliver(
     cameras: Annotated[
         str, typer.Option(metavar="STUDY", help="Whose saved viewpoints are cameras in it; the first run's if left out")
     ] = "",
+    flipbook: Annotated[list[Path] | None, typer.Option(help="Folder of a flipbook that goes along")] = None,
     same_as: Annotated[
         Path | None,
         typer.Option("--again", metavar="DELIVERY", help="As that delivery was; what else is said counts not"),
@@ -59,7 +60,7 @@ def deliver(
     items = _items(runs, result or [], channels) if same_as is None else []
     if same_as is not None:
         items, options = again(manifest_of(same_as), runs)
-    order = ordered(items, options)
+    order = ordered(items, options, _flipbooks(flipbook or []))
     check_target(order, to)
     names = [f.name for f in order.files]
     print(f"{len(names)} files, about {order.bytes / 1e6:,.1f} MB before compression: {names[0]} … {names[-1]}")
@@ -80,6 +81,57 @@ def deliver(
             err.print("stopped; the same command goes on with what was written")
             raise typer.Exit(130) from None
     print(f"{to}: {len(said['files'])} files, {said['bytes'] / 1e6:,.1f} MB, checksums in SHA256SUMS")
+
+
+@app.command()
+def flipbook(
+    run: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
+    to: Annotated[Path, typer.Option(help="New folder: a PNG a frame, and flipbook.mp4")],
+    result: Annotated[str, typer.Option(help="What is drawn; the run's first result if left out")] = "",
+    frames: Annotated[str, typer.Option(help="A-B; all if left out")] = "",
+    view: Annotated[str, typer.Option(help="AZIMUTH,HEIGHT in degrees: 0 from +x, -90 from the front")] = "-90,0",
+    size: Annotated[str, typer.Option(help="WIDTHxHEIGHT in pixels")] = "960x600",
+) -> None:
+    """A film of a run's frames (H.264) from any side, drawn without a screen; the Desk makes one of what it shows."""
+    from errant_gust.core.looking.flipbook import Film, flip
+    from errant_gust.core.looking.thumbnail import View
+    from errant_gust.core.runs.export import kind_of_run
+    from errant_gust.core.runs.frame_store import RunStore
+
+    store = RunStore(run)
+    manifest, ready = store.manifest(), store.frames()
+    if not ready:
+        raise GustError("has no frame yet", where=str(run), fix="run it first")
+    first, last = _frames(frames)
+    first, last = (ready[0] if first is None else first), (ready[-1] if last is None else last)
+    missing = next((f for f in range(first, last + 1) if f not in set(ready)), None)
+    if missing is not None:
+        raise GustError(f"frame {missing} is not there", where="--frames", fix=f"it has {ready[0]} to {ready[-1]}")
+    width, height = _two(size.lower().replace("x", ","), "--size", "960x600")
+    azimuth, high = _two(view, "--view", "-60,25")
+    film = Film(manifest["flow"], first, last, int(width), int(height), manifest["clock"]["fps"], f"seen from {view}")
+    stop = threading.Event()
+    signal.signal(signal.SIGINT, lambda *_: stop.set())
+    with bar() as shown:
+        task = shown.add_task("drawing", total=last - first + 1)
+        try:
+            flip(
+                store, kind_of_run(store).result(result), film, to, View(azimuth, high), cancel=stop.is_set,
+                report=lambda done, total: shown.update(task, completed=done),
+            )  # fmt: skip
+        except Cancelled:
+            shown.stop()
+            err.print("stopped; nothing is kept of it")
+            raise typer.Exit(130) from None
+    print(f"{to}: {last - first + 1} pictures of {film.width} × {film.height} pixels and flipbook.mp4")
+
+
+def _two(text: str, where: str, right: str) -> tuple[float, float]:
+    try:
+        first, second = (float(part) for part in text.split(","))
+    except ValueError:
+        raise GustError(f"'{text}' are no two numbers", where=where, fix=f"right would be {right}") from None
+    return first, second
 
 
 @app.command()
@@ -107,6 +159,12 @@ def _frames(text: str) -> tuple[int | None, int | None]:
         return int(first), int(last or first)
     except ValueError:
         raise GustError(f"'{text}' are no frames", where="--frames", fix="right would be 1-48") from None
+
+
+def _flipbooks(folders: list[Path]) -> list[tuple[str, Path]]:
+    from errant_gust.core.looking.flipbook import beside
+
+    return beside([f.resolve() for f in folders])
 
 
 def _cameras(study: str, runs: list[Path]) -> tuple[dict[str, Any], ...]:

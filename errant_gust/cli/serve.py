@@ -31,12 +31,13 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     import uvicorn
     from django.core.management import call_command
 
-    from errant_gust.server import runs, shelf, study_files
+    from errant_gust.server import flipbooks, runs, shelf, study_files
 
     chosen = _free(port)
     call_command("migrate", verbosity=0)
     study_files.sweep_uploads()
     shelf.sweep()
+    flipbooks.sweep()
     runs.take_up()
     if demo:
         for study in study_files.put_in_demos():

@@ -5,14 +5,13 @@ import shlex
 import threading
 import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.room import free_at
-from errant_gust.core.files.zips import pieces_of_zip
 from errant_gust.core.flows.drawing import DrawnResult, drawing_of
 from errant_gust.core.flows.results import HOME
 from errant_gust.core.home import home
@@ -227,11 +226,11 @@ def prove(to: str) -> Going:
     return _begun(going, read, "nothing was found so far")
 
 
-def zipped(to: str) -> Iterator[bytes]:
-    """The files of a delivery as one zip, piece by piece: nothing of it is kept in memory or on the disk."""
+def all_files(to: str) -> tuple[Path, list[str]]:
+    """The folder of a delivery and the names of all its files."""
     folder = standing(to)
     files = [MANIFEST, SUMS, *(f["name"] for f in manifest_of(folder)["files"])]
     missing = next((n for n in files if not (folder / n).is_file()), None)
     if missing:
         raise FileError(f"lacks {missing}", where=str(folder), fix="verify it, and write it again")
-    return pieces_of_zip(folder, files)
+    return folder, files

@@ -10,6 +10,7 @@ from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.files.room import NoRoom
 from errant_gust.server.api.bakes import router as bakes
 from errant_gust.server.api.deliveries import router as deliveries
+from errant_gust.server.api.flipbooks import router as flipbooks
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
 from errant_gust.server.api.shelf import router as shelf
@@ -26,6 +27,7 @@ api.add_router("", bakes)
 api.add_router("", shelf)
 api.add_router("", sweeps)
 api.add_router("", deliveries)
+api.add_router("", flipbooks)
 
 
 def problem(error: GustError) -> dict[str, Any]:

@@ -1,18 +1,15 @@
 """Hand over: what there is to give, what would be written, written, proved."""
 
-import asyncio
-from collections.abc import AsyncIterator
 from datetime import datetime
-from pathlib import Path
 from typing import Any, Literal
 
 from django.http import HttpRequest, StreamingHttpResponse
-from django.utils.http import content_disposition_header
 from ninja import Router, Schema
 from pydantic import Field as Bound
 
 from errant_gust.core.runs.delivery.order import PATTERN, Options, Order
 from errant_gust.server import deliveries
+from errant_gust.server.api.sending import zip_of
 
 router = Router()
 
@@ -144,17 +141,8 @@ def prove(request: HttpRequest, body: Proof) -> Any:
 @router.get("/hand-over/download")
 def download(request: HttpRequest, to: str) -> StreamingHttpResponse:
     """A delivery as one zip, as it is read: the first piece is sent at once."""
-    pieces = deliveries.zipped(to)
-
-    async def sent() -> AsyncIterator[bytes]:
-        while (piece := await asyncio.to_thread(next, pieces, None)) is not None:
-            yield piece
-
-    name = f"{Path(to).name}.zip"
-    return StreamingHttpResponse(
-        sent(), content_type="application/zip",
-        headers={"Content-Disposition": content_disposition_header(True, name) or ""},
-    )  # fmt: skip
+    folder, files = deliveries.all_files(to)
+    return zip_of(folder, files, f"{folder.name}.zip")
 
 
 @router.post("/hand-over/{id}/stop", response=GoingOut)

@@ -32,7 +32,19 @@ const channels = new Map<string, Channel>()
  * ones are cancelled. */
 const PATIENCE = 300
 
+let flights = 0
+/** Whether no answer is waited for. */
+export const idle = () => flights === 0
+
 async function send(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
+  flights++
+  try {
+    return await sent(method, path, body, signal)
+  } finally {
+    flights--
+  }
+}
+async function sent(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
   const raw = body instanceof Blob || body instanceof FormData
   let response: Response
   try {

@@ -57,6 +57,13 @@
         </v-list>
       </v-menu>
       <v-btn v-tip="'Save a picture (PNG)'" class="thing" @click="$emit('picture')">Picture</v-btn>
+      <v-btn
+        v-tip="'A film of frames as the view shows them'"
+        class="thing"
+        data-testid="flipbook"
+        @click="$emit('flipbook')"
+        >Flipbook</v-btn
+      >
     </div>
     <section
       v-if="open"
@@ -104,6 +111,7 @@ defineEmits<{
   go: [view: Viewpoint]
   keep: []
   picture: []
+  flipbook: []
   expose: []
 }>()
 const AXES: { id: string; name: string; way: Vec3 }[] = [

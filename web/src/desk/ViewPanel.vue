@@ -29,8 +29,10 @@
       @go="goTo"
       @keep="keepView"
       @picture="savePicture"
+      @flipbook="filming = true"
       @expose="fitExposure"
     />
+    <FlipbookDialog v-if="filming && viewer" :viewer="viewer" :legend="legend" @close="filming = false" />
     <template v-if="shows.split"
       ><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template
     >
@@ -94,6 +96,7 @@ import { useLook } from '../stores/look'
 import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
+import FlipbookDialog from './flipbook/FlipbookDialog.vue'
 import { usePointing } from './pointing'
 import ViewBar, { type Viewpoint } from './ViewBar.vue'
 
@@ -108,6 +111,14 @@ const host = ref<HTMLElement | null>(null)
 const spot = ref<{ at: Vec3; text: string } | null>(null)
 const unit = computed(() => barbUnit(look.mapping.high))
 const laneName = computed(() => look.gas?.name ?? study.laneOf(look.target?.lane ?? '')?.name ?? '')
+/** Whether a flipbook is made. */
+const filming = ref(false)
+const legend = computed(() => {
+  const facts = look.slice?.facts
+  if (!facts || facts.kind === 'none' || !(shows.showSlice || shows.showProbe)) return null
+  const title = `${facts.kind === 'vector' ? 'speed' : 'value'} · ${laneName.value}`
+  return { title, unit: facts.unit, ...look.mapping }
+})
 let viewer: Viewer | null = null
 let watcher: ResizeObserver | null = null
 const layers = {

@@ -197,4 +197,7 @@ h2 {
 .bad {
   color: rgb(var(--v-theme-error));
 }
+.phrase > .v-checkbox {
+  flex: none;
+}
 </style>

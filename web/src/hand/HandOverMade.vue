@@ -117,4 +117,7 @@ h2 {
 section {
   margin-bottom: 18px;
 }
+.right .v-btn + .v-btn {
+  margin-left: 6px;
+}
 </style>

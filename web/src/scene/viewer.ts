@@ -344,6 +344,23 @@ export class Viewer {
     )
     return this.raycaster
   }
+  /** What the view shows in pixels of a film, whatever the size of the screen: as high as the view, as wide as the film
+   * is. */
+  film(width: number, height: number): HTMLCanvasElement {
+    const picture = document.createElement('canvas')
+    Object.assign(picture, { width, height })
+    this.coarse(false)
+    this.renderer.setPixelRatio(1)
+    this.renderer.setSize(width, height, false)
+    this.perspective.aspect = width / height
+    this.lens(this.distance)
+    this.changed = true
+    this.render()
+    picture.getContext('2d')!.drawImage(this.renderer.domElement, 0, 0)
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    this.resize()
+    return picture
+  }
   picture(width = 640, height = 400): Promise<Blob | null> {
     this.coarse(false)
     this.render()

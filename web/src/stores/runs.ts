@@ -252,6 +252,13 @@ export const useRuns = defineStore('runs', () => {
   /** Whether the surface of a flow is drawn: it is waited for while frames play. */
   const meshed = (flow: string) =>
     draws(flow) && lookOf(flow).draw !== 'points' && listed.formsOf(kindOf(flow)).includes('mesh')
+  /** Whether all that flows hold of a frame, as far as it was computed, is what is shown. */
+  const isShown = (n: number) =>
+    (study.doc?.flows ?? []).every(({ id }) => {
+      if (!runOf(id)?.frames.includes(n)) return true
+      const lines = !draws(id) || !lookOf(id).shown || drawn.value[id]?.facts.frame === n
+      return shown.value[id]?.frame === n && lines
+    })
   /** Frames that are being fetched, by flow, and what was asked for since: only the newest is fetched after it. */
   const flying = new Map<string, (() => Promise<void>) | null>()
   async function fetched(flow: string, job: () => Promise<void>) {
@@ -336,6 +343,7 @@ export const useRuns = defineStore('runs', () => {
     stale,
     isStale,
     isFresh,
+    isShown,
     shown,
     drawn,
     current,

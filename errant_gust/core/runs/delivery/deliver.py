@@ -17,6 +17,7 @@ from errant_gust.core.errors import Cancelled, FileError
 from errant_gust.core.files.room import NoRoom, free_at, kept_free
 from errant_gust.core.files.usd import Setting
 from errant_gust.core.files.vdb import write_vdb
+from errant_gust.core.files.writing import written_whole
 from errant_gust.core.files.zarr_arrays import sync
 from errant_gust.core.flows.drawing import Drawing, drawing_of
 from errant_gust.core.flows.results import Volume
@@ -69,7 +70,7 @@ def deliver(
     with leased(aside, "is being delivered by"):
         told = _begun(aside, order)
         _files(order, aside, told, cancel, report)
-        stages = stages_of(order, aside, told)
+        stages = [*stages_of(order, aside, told), *_beside(order, aside)]
         manifest = _manifest(order, told, stages, aside, command)
         _settle(aside, manifest)
     for left in [*aside.glob(".lease-*"), aside / ".done.jsonl", aside / ".order.json"]:
@@ -109,6 +110,17 @@ def _files(
                 proof = file, prover.submit(_said, aside / file.name, file, part.format, box)
         finally:
             settled()
+
+
+def _beside(order: Order, aside: Path) -> list[Path]:
+    """Files that are handed over as they are."""
+    made = []
+    for name, path in order.beside:
+        made.append(aside / name)
+        made[-1].parent.mkdir(parents=True, exist_ok=True)
+        with path.open("rb") as source, written_whole(made[-1]) as file:
+            shutil.copyfileobj(source, file, 1 << 20)
+    return made
 
 
 def _begun(aside: Path, order: Order) -> dict[str, dict[str, Any]]:

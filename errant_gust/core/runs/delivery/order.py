@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Literal, get_args
@@ -137,11 +138,13 @@ class Order:
     parts: tuple[Part, ...]
     options: Options
     files: tuple[Planned, ...] = field(default=())
+    beside: tuple[tuple[str, Path], ...] = field(default=())
+    """Files that are copied as they are: names within the delivery, and where they stand."""
 
     @property
     def bytes(self) -> int:
         """About as many as will be written, before compression."""
-        return sum(part.bytes for part in self.parts)
+        return sum(part.bytes for part in self.parts) + sum(path.stat().st_size for _, path in self.beside)
 
     def as_dict(self) -> dict[str, Any]:
         """For the manifest: no path of this machine."""
@@ -152,10 +155,11 @@ class Order:
             }
             for p in self.parts
         ]  # fmt: skip
-        return {"items": told, "options": asdict(self.options)}
+        beside = [[name, path.stat().st_size] for name, path in self.beside]
+        return {"items": told, "options": asdict(self.options), **({"beside": beside} if beside else {})}
 
 
-def ordered(items: list[Item], options: Options) -> Order:
+def ordered(items: list[Item], options: Options, beside: Sequence[tuple[str, Path]] = ()) -> Order:
     """Look everything up before anything is written. Raises GustError for what is not there, or would be one file."""
     options.check()
     if not items:
@@ -174,13 +178,16 @@ def ordered(items: list[Item], options: Options) -> Order:
                     f"{same} would be one file, {name}", where="pattern", fix="{flow}, {result} or {quality} in it"
                 )
             seen[name] = n
-            beside = files[-1].name if files and files[-1].item == n else name
-            if part.format == "usd" and Path(name).parent != Path(beside).parent:
+            before = files[-1].name if files and files[-1].item == n else name
+            if part.format == "usd" and Path(name).parent != Path(before).parent:
                 raise GustError(
                     "frames of one stage would be in several folders", where="pattern", fix="{frame} in the name only"
                 )
             files.append(Planned(name, n, frame, frame + shift))
-    return Order(tuple(parts), options, tuple(files))
+    for name, _ in beside:
+        if name in seen:
+            raise GustError(f"a frame and a file beside it would be one file, {name}", where="pattern", fix=PATTERN)
+    return Order(tuple(parts), options, tuple(files), tuple(beside))
 
 
 def again(manifest: dict[str, Any], runs: list[Path]) -> tuple[list[Item], Options]:

@@ -1,0 +1,193 @@
+"""A flipbook: pictures of frames, one PNG each, and the film of them, in a folder of its own.
+
+folder/flipbook.json      what it is, written last
+folder/flipbook.0001.png  a picture a frame, as it was given
+folder/flipbook.mp4
+"""
+
+import io
+import json
+from collections.abc import Callable, Iterator
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.files.movie import write_movie
+from errant_gust.core.files.writing import written_whole
+from errant_gust.core.flows.results import Result
+from errant_gust.core.looking.thumbnail import View, box_of, fastest_of, thumbnail
+from errant_gust.core.runs.frame_store import RunStore
+
+FORMAT = "errant-gust-flipbook"
+MANIFEST = "flipbook.json"
+MOVIE = "flipbook.mp4"
+MOST_FRAMES = 10_000
+SIDES = (64, 4096)
+MOST_BYTES = 48 << 20
+"""Of one picture."""
+
+
+@dataclass(frozen=True)
+class Film:
+    """What a flipbook is to be: frames `first` to `last` at `fps`, in pictures of width × height pixels."""
+
+    name: str
+    first: int
+    last: int
+    width: int
+    height: int
+    fps: float
+    note: str = ""
+
+    def check(self) -> None:
+        if not 1 <= self.last - self.first + 1 <= MOST_FRAMES:
+            raise GustError(f"{self.first} to {self.last} are no frames", where="frames", fix="right would be 1 to 48")
+        for side, pixels in (("width", self.width), ("height", self.height)):
+            if not SIDES[0] <= pixels <= SIDES[1] or pixels % 2:
+                raise GustError(f"{pixels} pixels", where=side, fix=f"an even number from {SIDES[0]} to {SIDES[1]}")
+        if not 0.1 <= self.fps <= 240:
+            raise GustError(f"{self.fps:g} frames a second", where="fps", fix="right would be 24")
+
+
+class Flipbook:
+    """The folder of a flipbook. Until `finish` it has no manifest, and counts as none."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    @property
+    def film(self) -> Film:
+        path = self.folder / MANIFEST
+        begun = self.folder / f".{MANIFEST}"
+        for place in (path, begun):
+            if place.is_file():
+                said = json.loads(place.read_text())
+                return Film(**{k: v for k, v in said.items() if k not in ("format", "version")})
+        raise FileError("is no flipbook", where=str(self.folder))
+
+    @property
+    def done(self) -> bool:
+        return (self.folder / MANIFEST).is_file()
+
+    def begin(self, film: Film) -> None:
+        """Make the folder, which must be new."""
+        film.check()
+        try:
+            self.folder.mkdir(parents=True)
+        except FileExistsError:
+            raise FileError("is there already", where=str(self.folder), fix="name a new folder") from None
+        (self.folder / f".{MANIFEST}").write_text(self._text(film))
+
+    def picture(self, frame: int) -> Path:
+        return self.folder / f"flipbook.{frame:04d}.png"
+
+    def put(self, frame: int, data: bytes) -> None:
+        """Keep the picture of a frame, a PNG of the film's size."""
+        film = self.film
+        where = f"frame {frame}"
+        if self.done:
+            raise FileError("is finished", where=str(self.folder), fix="begin another")
+        if not film.first <= frame <= film.last:
+            raise FileError("is not in it", where=where, fix=f"{film.first} to {film.last} are")
+        if len(data) > MOST_BYTES:
+            raise FileError("is too large for a picture", where=where)
+        size = _size_of(data)
+        if size != (film.width, film.height):
+            told = f"{size[0]} × {size[1]} pixels" if size else "no PNG"
+            raise FileError(f"is {told}", where=where, fix=f"a PNG of {film.width} × {film.height} pixels")
+        with written_whole(self.picture(frame)) as file:
+            file.write(data)
+
+    def finish(self, report: Callable[[int, int], None] | None = None, cancel: Cancel | None = None) -> None:
+        """Make the film of all pictures, and say that it is done."""
+        film = self.film
+        frames = range(film.first, film.last + 1)
+        missing = [f for f in frames if not self.picture(f).is_file()]
+        if missing:
+            raise FileError(f"has no picture of frame {missing[0]}", where=str(self.folder))
+
+        def pictures() -> Iterator[NDArray[np.uint8]]:
+            for n, frame in enumerate(frames):
+                if cancel is not None and cancel():
+                    raise Cancelled
+                with Image.open(self.picture(frame)) as picture:
+                    yield np.asarray(picture.convert("RGB"))
+                if report is not None:
+                    report(n + 1, len(frames))
+
+        write_movie(self.folder / MOVIE, pictures(), film.fps)
+        with written_whole(self.folder / MANIFEST) as file:
+            file.write(self._text(film).encode())
+        (self.folder / f".{MANIFEST}").unlink(missing_ok=True)
+
+    def files(self) -> list[str]:
+        """Names of what belongs to a flipbook that is done."""
+        if not self.done:
+            raise FileError("is no flipbook that is done", where=str(self.folder))
+        film = self.film
+        return [MANIFEST, MOVIE, *(self.picture(f).name for f in range(film.first, film.last + 1))]
+
+    @staticmethod
+    def _text(film: Film) -> str:
+        return json.dumps({"format": FORMAT, "version": 1, **asdict(film)}, indent=1)
+
+
+def beside(folders: list[Path]) -> list[tuple[str, Path]]:
+    """Flipbooks for a delivery: what their files are called in it, and where they stand."""
+    found: list[tuple[str, Path]] = []
+    for folder in folders:
+        name = f"flipbook/{folder.name}"
+        if any(n.startswith(f"{name}/") for n, _ in found):
+            raise FileError("is named twice", where=folder.name, fix="name each flipbook once")
+        found += [(f"{name}/{file}", folder / file) for file in Flipbook(folder).files()]
+    return found
+
+
+def _size_of(data: bytes) -> tuple[int, int] | None:
+    """Width and height of a PNG that can be read whole; None for what is none. Its head is read before its pixels."""
+    try:
+        with Image.open(io.BytesIO(data), formats=["PNG"]) as picture:
+            size = picture.size
+            if max(size) <= SIDES[1]:
+                picture.load()
+            return size
+    except Exception:  # whatever a reader makes of a broken file
+        return None
+
+
+def flip(
+    store: RunStore, result: Result, film: Film, folder: Path, view: View, *,
+    report: Callable[[int, int], None] | None = None, cancel: Cancel | None = None,
+) -> Flipbook:  # fmt: skip
+    """A flipbook of a run without a screen, in one scale and one mapping for all frames. Raises Cancelled when stopped;
+    what was drawn is then taken away."""
+    made = Flipbook(folder)
+    made.begin(film)
+    frames = range(film.first, film.last + 1)
+    some = frames[:: max(1, len(frames) // 8)]
+    boxes = [b for f in (*some, film.last) if (b := box_of(store, f, result)) is not None]
+    around = (np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)) if boxes else None
+    fastest = max(fastest_of(store, f, result) for f in some) or None
+    try:
+        for n, frame in enumerate(frames):
+            if cancel is not None and cancel():
+                raise Cancelled
+            pixels: Any = thumbnail(store, frame, result, (film.width, film.height), around, view, fastest)
+            data = io.BytesIO()
+            Image.fromarray(pixels).save(data, "PNG")
+            made.put(frame, data.getvalue())
+            if report is not None:
+                report(n + 1, len(frames))
+        made.finish(cancel=cancel)
+    except BaseException:
+        for left in folder.iterdir():
+            left.unlink()
+        folder.rmdir()
+        raise
+    return made

@@ -1,0 +1,91 @@
+"""Flipbooks: begun, a picture a frame, made into a film, played, taken along."""
+
+from typing import Any
+
+from django.http import FileResponse, HttpRequest, HttpResponse
+from django.http.response import HttpResponseBase
+from ninja import Router, Schema
+from pydantic import Field as Bound
+
+from errant_gust.core.errors import FileError
+from errant_gust.core.looking.flipbook import MOVIE, Film
+from errant_gust.server import flipbooks
+from errant_gust.server.api.sending import zip_of
+
+router = Router()
+
+
+class FilmIn(Schema):
+    name: str = Bound("", max_length=120)
+    first: int
+    last: int
+    width: int
+    height: int
+    fps: float
+    note: str = Bound("", max_length=400)
+
+
+class Begun(Schema):
+    id: str
+
+
+class FlipbookOut(FilmIn):
+    id: str
+    bytes: int
+    path: str
+
+
+@router.get("/studies/{key}/flipbooks", response=list[FlipbookOut])
+def there_are(request: HttpRequest, key: str) -> Any:
+    """Flipbooks of a study, the newest first."""
+    return flipbooks.of(key)
+
+
+@router.post("/studies/{key}/flipbooks", response=Begun)
+def begin(request: HttpRequest, key: str, body: FilmIn) -> Any:
+    return {"id": flipbooks.begin(key, Film(**body.model_dump()))}
+
+
+@router.put("/studies/{key}/flipbooks/{id}/frames/{frame}", response={204: None})
+def put(request: HttpRequest, key: str, id: str, frame: int) -> Any:
+    """The picture of a frame, as a PNG of the size that was said."""
+    flipbooks.get(key, id).put(frame, request.body)
+    return 204, None
+
+
+@router.post("/studies/{key}/flipbooks/{id}/finish", response=FlipbookOut)
+def finish(request: HttpRequest, key: str, id: str) -> Any:
+    """Make the film of the pictures."""
+    return flipbooks.finish(key, id)
+
+
+@router.delete("/studies/{key}/flipbooks/{id}", response={204: None})
+def forget(request: HttpRequest, key: str, id: str) -> Any:
+    flipbooks.forget(key, id)
+    return 204, None
+
+
+@router.get("/studies/{key}/flipbooks/{id}/movie")
+def movie(request: HttpRequest, key: str, id: str, save: bool = False) -> HttpResponseBase:
+    """The film, to be played (by ranges) or saved."""
+    made = flipbooks.get(key, id)
+    path = made.folder / MOVIE
+    if not made.done:
+        raise FileError("is not finished", where=id)
+    asked = request.headers.get("Range")
+    if asked and not save:
+        data, low, high, size = flipbooks.part_of(path, asked)
+        part = HttpResponse(data, status=206, content_type="video/mp4")
+        part["Content-Range"] = f"bytes {low}-{high}/{size}"
+        part["Accept-Ranges"] = "bytes"
+        return part
+    whole = FileResponse(path.open("rb"), content_type="video/mp4", as_attachment=save, filename=f"{key}.mp4")
+    whole["Accept-Ranges"] = "bytes"
+    return whole
+
+
+@router.get("/studies/{key}/flipbooks/{id}/zip")
+def as_zip(request: HttpRequest, key: str, id: str) -> HttpResponseBase:
+    """Pictures and film as one zip."""
+    made = flipbooks.get(key, id)
+    return zip_of(made.folder, made.files(), f"{key}_flipbook.zip")

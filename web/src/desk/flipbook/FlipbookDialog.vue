@@ -1,0 +1,234 @@
+<!-- A flipbook of what the view shows: which frames, how large, from where; made, played and taken along. -->
+<template>
+  <v-dialog :model-value="true" width="860" persistent @update:model-value="close">
+    <v-card class="ask" data-testid="flipbook-dialog">
+      <h2>Flipbook</h2>
+      <p class="muted">What the view shows, a picture a frame, and a film of them (H.264).</p>
+      <div class="phrase">
+        <span>Frames</span>
+        <NumberField :value="first" label="First frame" integer testid="flip-first" @change="(v) => (first = v)" />
+        <span>to</span>
+        <NumberField :value="last" label="Last frame" integer testid="flip-last" @change="(v) => (last = v)" />
+        <span>in</span><PickOne v-model="size" :items="SIZES" label="Size of pictures" testid="flip-size" />
+        <TickBox v-model="words" words="frame number" testid="flip-words" />
+        <TickBox v-if="legend" v-model="withLegend" words="legend" testid="flip-legend" />
+      </div>
+      <div v-if="saved.length" class="keys">
+        <span>Camera</span>
+        <span class="muted">{{
+          keys.length
+            ? `through ${keys.length} viewpoint${keys.length > 1 ? 's' : ''}`
+            : 'as the view stands; a viewpoint with a frame moves it'
+        }}</span>
+        <div v-for="(v, i) in saved" :key="i" class="key">
+          <TickBox
+            :model-value="v.frame != null"
+            :words="v.name"
+            :testid="`flip-key-${i}`"
+            @update:model-value="(on) => keep(i, on ? (i ? last : first) : undefined)"
+          />
+          <template v-if="v.frame != null"
+            ><span>at frame</span
+            ><NumberField
+              :value="v.frame"
+              :label="`Frame of ${v.name}`"
+              integer
+              :testid="`flip-key-frame-${i}`"
+              @change="(n) => keep(i, n)"
+          /></template>
+        </div>
+      </div>
+      <p v-if="problem" class="bad" role="alert" data-testid="flip-problem">{{ problem }}</p>
+      <div v-if="making" class="phrase" data-testid="flip-progress">
+        <v-progress-linear :model-value="(100 * done) / count" height="4" color="success" aria-label="Pictures made" />
+        <span class="num nowrap">{{ done }} of {{ count }}{{ left }}</span>
+      </div>
+      <video
+        v-if="made && !making"
+        :key="made.id"
+        class="film"
+        controls
+        loop
+        :src="`${base}/${made.id}/movie`"
+        data-testid="flip-film"
+      />
+      <p v-if="made && !making" class="muted">
+        {{ made.last - made.first + 1 }} pictures of {{ made.width }} × {{ made.height }}, {{ bytes(made.bytes) }}, in
+        <span class="path">{{ made.path }}</span>
+      </p>
+      <div class="phrase">
+        <v-btn v-if="!making" class="go" data-testid="flip-go" @click="make">{{
+          made ? 'Make another' : 'Make it'
+        }}</v-btn>
+        <v-btn v-else variant="outlined" data-testid="flip-stop" @click="stopped = true">Stop</v-btn>
+        <template v-if="made && !making">
+          <v-btn variant="outlined" :href="`${base}/${made.id}/movie?save=true`" data-testid="flip-save-film"
+            >Save film</v-btn
+          >
+          <v-btn variant="outlined" :href="`${base}/${made.id}/zip`" data-testid="flip-save-all">Save pictures</v-btn>
+        </template>
+        <span class="sp" />
+        <v-btn v-if="!making" variant="outlined" data-testid="flip-close" @click="close">Close</v-btn>
+      </div>
+    </v-card>
+  </v-dialog>
+</template>
+
+<script setup lang="ts">
+import { computed, onBeforeUnmount, ref } from 'vue'
+import { call, idle } from '../../api/client'
+import type { components } from '../../api/schema'
+import PickOne from '../../controls/PickOne.vue'
+import TickBox from '../../controls/TickBox.vue'
+import NumberField from '../../inspector/NumberField.vue'
+import { bytes } from '../../lib/quantity'
+import { useRuns } from '../../stores/runs'
+import { useStudy } from '../../stores/study'
+import type { Viewer } from '../../scene/viewer'
+import type { Viewpoint } from '../ViewBar.vue'
+import { burn, cameraAt, type Key, type Legend } from './film'
+
+type Made = components['schemas']['FlipbookOut']
+const props = defineProps<{ viewer: Viewer; legend: Legend | null }>()
+const emit = defineEmits<{ close: [] }>()
+/** How long a frame may take until it is drawn. */
+const PATIENCE = 120_000
+const SIZES = [
+  { id: '640x400', name: '640 × 400' },
+  { id: '960x600', name: '960 × 600' },
+  { id: '1280x800', name: '1280 × 800' },
+  { id: '1920x1080', name: '1920 × 1080' },
+]
+const study = useStudy()
+const runs = useRuns()
+const base = computed(() => `/api/studies/${study.key}/flipbooks`)
+const there = runs.run?.frames ?? []
+const first = ref(there.length ? Math.min(...there) : runs.clock.start)
+const last = ref(there.length ? Math.max(...there) : runs.clock.end)
+const size = ref('960x600')
+const words = ref(true)
+const withLegend = ref(true)
+const problem = ref('')
+const making = ref(false)
+const stopped = ref(false)
+const done = ref(0)
+const began = ref(0)
+const made = ref<Made | null>(null)
+const count = computed(() => last.value - first.value + 1)
+const saved = computed(() => (study.doc?.looks.views ?? []) as unknown as (Viewpoint & { frame?: number })[])
+const keys = computed(() => saved.value.filter((v) => v.frame != null) as Key[])
+const left = computed(() => {
+  if (!done.value) return ''
+  const each = (performance.now() - began.value) / done.value
+  return `, ${Math.max(1, Math.round((each * (count.value - done.value)) / 1000))} s left`
+})
+
+function keep(i: number, frame?: number) {
+  study.edit(frame == null ? 'Camera without this viewpoint' : `Viewpoint at frame ${frame}`, (d) => {
+    const views = [...((d.looks.views ?? []) as unknown as (Viewpoint & { frame?: number })[])]
+    views[i] = { ...views[i], frame }
+    if (frame == null) delete views[i].frame
+    d.looks.views = views as never
+  })
+}
+const pause = () => new Promise((next) => setTimeout(next, 30))
+/** Until everything that belongs to a frame is there and drawn. */
+async function settled(frame: number) {
+  const end = performance.now() + PATIENCE
+  for (let quiet = 0; quiet < 3; quiet = runs.isShown(frame) && idle() ? quiet + 1 : 0) {
+    await pause()
+    if (stopped.value) return
+    if (performance.now() > end) throw new Error(`Frame ${frame} is not drawn: it takes more than two minutes`)
+  }
+}
+async function make() {
+  const [width, height] = size.value.split('x').map(Number)
+  const before = { frame: runs.frame, camera: props.viewer.viewpoint() }
+  let id = ''
+  problem.value = ''
+  stopped.value = false
+  making.value = true
+  done.value = 0
+  began.value = performance.now()
+  runs.play(false)
+  try {
+    const note = keys.value.length ? `camera through ${keys.value.length} viewpoints` : ''
+    const film = { first: first.value, last: last.value, width, height, fps: runs.clock.fps, note }
+    const name = study.doc?.name ?? study.key
+    id = (await call<{ id: string }>('POST', `/studies/${study.key}/flipbooks`, { name, ...film })).id
+    for (let frame = first.value; frame <= last.value; frame++) {
+      runs.go(frame)
+      const camera = cameraAt(keys.value, frame)
+      if (camera) props.viewer.goTo(camera)
+      await settled(frame)
+      if (stopped.value) break
+      const picture = props.viewer.film(width, height)
+      burn(picture, words.value ? `${name}  ${frame}` : '', withLegend.value ? props.legend : null)
+      const blob = await new Promise<Blob | null>((got) => picture.toBlob(got, 'image/png'))
+      if (!blob) throw new Error('The browser makes no picture of this size')
+      await call('PUT', `/studies/${study.key}/flipbooks/${id}/frames/${frame}`, blob)
+      done.value++
+    }
+    if (!stopped.value) made.value = await call<Made>('POST', `/studies/${study.key}/flipbooks/${id}/finish`)
+  } catch (error) {
+    problem.value = (error as Error).message
+    stopped.value = true
+  }
+  if (stopped.value && id) await call('DELETE', `/studies/${study.key}/flipbooks/${id}`).catch(() => undefined)
+  props.viewer.goTo(before.camera)
+  runs.go(before.frame)
+  making.value = false
+}
+function close() {
+  if (!making.value) emit('close')
+}
+onBeforeUnmount(() => {
+  stopped.value = true
+})
+</script>
+
+<style scoped>
+h2 {
+  font-size: 15px;
+}
+.phrase {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  margin: 8px 0;
+  font-size: 13px;
+}
+.phrase > .v-checkbox,
+.key > .v-checkbox {
+  flex: none;
+}
+.keys {
+  font-size: 13px;
+}
+.keys > .muted {
+  margin-left: 8px;
+}
+.key {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  min-height: 30px;
+}
+.film {
+  width: 100%;
+  max-height: 44vh;
+  background: #0f1b2d;
+}
+.nowrap {
+  white-space: nowrap;
+}
+.path {
+  overflow-wrap: anywhere;
+}
+.sp {
+  flex: 1;
+}
+.bad {
+  color: rgb(var(--v-theme-error));
+}
+</style>
