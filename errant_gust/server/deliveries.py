@@ -5,7 +5,7 @@ import shlex
 import threading
 import time
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,7 @@ from errant_gust.core.files.room import free_at
 from errant_gust.core.flows.drawing import DrawnResult, drawing_of
 from errant_gust.core.flows.results import HOME
 from errant_gust.core.home import home
+from errant_gust.core.looking.flipbook import beside
 from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target, deliver
 from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered, viewpoints_of
 from errant_gust.core.runs.delivery.readers import reader_of
@@ -22,7 +23,7 @@ from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
-from errant_gust.server import notices, runs
+from errant_gust.server import flipbooks, notices, runs
 from errant_gust.server.models import Run
 from errant_gust.server.revisions import get as get_study
 
@@ -116,10 +117,12 @@ def cameras_of(study: str) -> tuple[dict[str, Any], ...]:
     return viewpoints_of(document.parse(get_study(study).head.document))
 
 
-def order_of(items: list[tuple[str, str, str, tuple[str, ...]]], options: Options) -> Order:
-    """(run, result, format, channels) of each, looked up."""
+def order_of(
+    items: list[tuple[str, str, str, tuple[str, ...]]], options: Options, study: str = "", films: Sequence[str] = ()
+) -> Order:  # fmt: skip
+    """(run, result, format, channels) of each, looked up; and flipbooks of a study by their ids."""
     found = [Item(runs.folder_of(runs.get(run).identity), *rest) for run, *rest in items]  # type: ignore[arg-type]
-    return ordered(found, options)
+    return ordered(found, options, beside([flipbooks.get(study, id).folder for id in films]))
 
 
 def planned(order: Order, to: Path) -> dict[str, Any]:
@@ -130,7 +133,8 @@ def planned(order: Order, to: Path) -> dict[str, Any]:
     except GustError as error:
         problem = str(error)
     return {
-        "files": [f.name for f in order.files[:SHOWN]], "count": len(order.files), "bytes": order.bytes,
+        "files": [*(f.name for f in order.files[:SHOWN]), *(name for name, _ in order.beside[:SHOWN])],
+        "count": len(order.files) + len(order.beside), "bytes": order.bytes,
         "free": free_at(to.parent), "problem": problem,
         "readers": {p.format: reader_of(p.format) for p in order.parts},
     }  # fmt: skip
@@ -180,7 +184,9 @@ def _do(going: Going, work: Callable[[], None], stopped: str) -> None:
 def command_of(order: Order, to: Path) -> str:
     """The command that makes the delivery again, under another name."""
     folders = dict.fromkeys(str(p.item.run) for p in order.parts)
-    return shlex.join(["gust", "deliver", *folders, "--again", str(to), "--to", f"{to}_again"])
+    films = dict.fromkeys(str(path.parent) for _, path in order.beside)
+    along = [word for film in films for word in ("--flipbook", film)]
+    return shlex.join(["gust", "deliver", *folders, "--again", str(to), *along, "--to", f"{to}_again"])
 
 
 def all_going() -> list[dict[str, Any]]:

@@ -2,10 +2,14 @@
 found; read by the real libraries."""
 
 import json
+import re
 import subprocess
+import zipfile
 from pathlib import Path
 
+import av
 import numpy as np
+from PIL import Image
 from playwright.sync_api import expect
 
 from errant_gust.core.flows.kind import kind_of
@@ -45,6 +49,44 @@ def run_of(page, address, key, flow):
     raise AssertionError("the run does not end")
 
 
+def make_flipbook(page, key):
+    """A viewpoint is kept and made the camera of frame 1; three frames are filmed and played."""
+    choose(page, "quality", "full")
+    page.get_by_test_id("views").click()
+    page.get_by_test_id("keep-view").click()
+    page.get_by_test_id("flipbook").click()
+    for name, frame in (("first", 1), ("last", 3)):
+        page.get_by_test_id(f"flip-{name}").fill(str(frame))
+        page.get_by_test_id(f"flip-{name}").press("Enter")
+    choose(page, "flip-size", "640x400")
+    page.get_by_test_id("flip-key-0").check()
+    expect(page.get_by_test_id("flipbook-dialog")).to_contain_text("through 1 viewpoint")
+    page.get_by_test_id("flip-go").click()
+    film = page.get_by_test_id("flip-film")
+    expect(film).to_be_visible(timeout=120_000)
+    page.wait_for_function("() => document.querySelector('video').readyState >= 2")
+    assert page.evaluate("(v => [v.videoWidth, v.videoHeight])(document.querySelector('video'))") == [640, 400]
+    expect(page.get_by_test_id("flip-save-film")).to_have_attribute("href", re.compile(f"/studies/{key}/flipbooks/"))
+    page.get_by_test_id("flip-close").click()
+    expect(page.get_by_test_id("flipbook-dialog")).to_have_count(0)
+
+
+def check_film(folder):
+    """The film shows its pictures: points that move, and a frame number that changes."""
+    with av.open(str(folder / "flipbook.mp4")) as film:
+        shown = [f.to_ndarray(format="rgb24").astype(int) for f in film.decode(video=0)]
+    kept = [np.asarray(Image.open(folder / f"flipbook.{n:04d}.png").convert("RGB")).astype(int) for n in (1, 2, 3)]
+    assert len(shown) == 3
+    for a, b in zip(shown, kept, strict=True):
+        assert np.abs(a - b).mean() < 4
+    words = [k[370:398, 8:160].max(axis=2) > 140 for k in kept]
+    assert all(w.sum() > 40 for w in words), "the study's name and the frame"
+    assert (words[0] != words[1]).any()
+    light = kept[2][:360].max(axis=2) > 120
+    assert light.sum() > 200, "what the view shows"
+    assert (np.abs(kept[0][:360] - kept[2][:360]).max(axis=2) > 24).sum() > 100, "it moves"
+
+
 def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere(page, address):
     from pxr import Usd, UsdGeom
 
@@ -53,6 +95,7 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
         clock={"fps": 24, "start": 1, "end": 4},
     )  # fmt: skip
     run_of(page, address, key, "dust"), run_of(page, address, key, "smoke")
+    make_flipbook(page, key)
     page.get_by_test_id("open-hand-over").click()
     page.wait_for_url("**/hand-over/*")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("4 files")
@@ -72,6 +115,9 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     page.get_by_test_id("hand-number").press("Enter")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("12 files")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("vdb is read by OpenVDB")
+    expect(page.get_by_test_id("hand-cameras")).to_contain_text("View 1")
+    page.get_by_text("flipbook of frames 1 to 3").click()
+    expect(page.get_by_test_id("hand-plan")).to_contain_text("17 files")
     page.get_by_test_id("hand-pattern").fill("{flow}.{frame}")
     page.get_by_test_id("hand-pattern").press("Enter")
     expect(page.get_by_test_id("hand-refused")).to_contain_text("would be one file")
@@ -82,7 +128,7 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     page.get_by_test_id("hand-name").press("Enter")
     page.get_by_test_id("hand-write").click()
     row = page.get_by_test_id("made-quay_dust")
-    expect(row).to_contain_text("18 files", timeout=60_000)  # and the stages of two
+    expect(row).to_contain_text("25 files", timeout=60_000)  # and the stages of three and of it all
     row.get_by_test_id("hand-prove").click()
     expect(row.get_by_test_id("hand-proof")).to_have_text("all as delivered", timeout=60_000)
 
@@ -103,6 +149,15 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     np.testing.assert_allclose(np.array(cloud.GetPointsAttr().Get(1004)), places, rtol=1e-4, atol=1e-3)
     assert not cloud.GetPrim().GetAttribute("primvars:age"), "the channel that was struck out"
     assert len(list((folder / "dust").glob("dust_lines.*.usdc"))) == 4
+    scene = Usd.Stage.Open(str(folder / "scene.usda"))
+    assert scene.GetPrimAtPath("/World/Cameras/View_1").IsA(UsdGeom.Camera)
+    shown = UsdGeom.Points(scene.GetPrimAtPath("/World/dust_particles/Particles"))
+    np.testing.assert_array_equal(shown.GetPointsAttr().Get(1004), cloud.GetPointsAttr().Get(1004))
+    with page.expect_download() as sent:
+        row.get_by_test_id("hand-download").click()
+    with zipfile.ZipFile(sent.value.path()) as archive:
+        assert archive.read("smoke/smoke_volume.1004.vdb") == file.read_bytes()
+    check_film(next((folder / "flipbook").iterdir()))
 
     data = bytearray(file.read_bytes())
     data[len(data) // 2] ^= 1

@@ -43,7 +43,7 @@ def conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
 @api.exception_handler(GustError)
 def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
     missing = error.what.startswith(
-        ("there is no study", "there is no run", "there is no sweep", "there is no delivery")
+        ("there is no study", "there is no run", "there is no sweep", "there is no delivery", "there is no flipbook")
     )
     return api.create_response(request, problem(error), status=404 if missing else 422)
 

@@ -8,7 +8,8 @@ from ninja import Router, Schema
 from pydantic import Field as Bound
 
 from errant_gust.core.runs.delivery.order import PATTERN, Options, Order
-from errant_gust.server import deliveries
+from errant_gust.server import deliveries, flipbooks
+from errant_gust.server.api.flipbooks import FlipbookOut
 from errant_gust.server.api.sending import zip_of
 
 router = Router()
@@ -59,6 +60,7 @@ class HandOver(Schema):
     offered: list[Offered]
     going: list[GoingOut]
     cameras: list[str]
+    flipbooks: list[FlipbookOut]
     made: list[Made]
 
 
@@ -88,6 +90,7 @@ class OptionsIn(Schema):
 class OrderIn(Schema):
     study: str = ""
     items: list[ItemIn] = Bound(max_length=64)
+    flipbooks: list[str] = Bound([], max_length=64)
     options: OptionsIn
     root: str
     name: str
@@ -95,7 +98,9 @@ class OrderIn(Schema):
     def order(self) -> Order:
         items = [(i.run, i.result, i.format, tuple(i.channels)) for i in self.items]
         cameras = deliveries.cameras_of(self.study) if self.options.stage and self.study else ()
-        return deliveries.order_of(items, Options(**self.options.model_dump(), cameras=cameras))
+        return deliveries.order_of(
+            items, Options(**self.options.model_dump(), cameras=cameras), self.study, self.flipbooks
+        )
 
 
 class Plan(Schema):
@@ -117,6 +122,7 @@ def there_is(request: HttpRequest, study: str) -> Any:
     return {
         "roots": [str(r) for r in deliveries.roots()], "offered": deliveries.offered(study),
         "going": deliveries.all_going(), "made": deliveries.made(),
+        "flipbooks": flipbooks.of(study),
         "cameras": [v["name"] for v in deliveries.cameras_of(study)],
     }  # fmt: skip
 

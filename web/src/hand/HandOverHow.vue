@@ -197,7 +197,7 @@ h2 {
 .bad {
   color: rgb(var(--v-theme-error));
 }
-.phrase > .v-checkbox {
+.phrase > .v-selection-control {
   flex: none;
 }
 </style>

@@ -43,6 +43,7 @@ export class Viewer {
   private readonly hazes = new THREE.Scene()
   private readonly toHaze = new THREE.Matrix4()
   private changed = true
+  private filming = false
   /** While a study opens no picture is made of an empty scene: each would hold up the first that says something. */
   private opening = window.setTimeout(() => this.open(), 600)
 
@@ -88,7 +89,7 @@ export class Viewer {
   }
   resize() {
     const { clientWidth: w, clientHeight: h } = this.host
-    if (!w || !h) return
+    if (!w || !h || this.filming) return
     this.renderer.setSize(w, h)
     this.perspective.aspect = w / h
     this.lens(this.distance)
@@ -138,12 +139,13 @@ export class Viewer {
   draw(changed = false) {
     this.changed ||= changed
     const now = performance.now()
-    if (this.queued || this.opening) return
+    if (this.queued || this.opening || this.filming) return
     this.queued = true
     const gap = now - this.last
     clearTimeout(this.rest)
     requestAnimationFrame(() => {
       this.queued = false
+      if (this.filming) return
       this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
       const quickly = gap < 300 || this.turning || this.holding || !this.drawn
       this.coarse(quickly && (this.software || this.slow > 0.5))
@@ -344,22 +346,28 @@ export class Viewer {
     )
     return this.raycaster
   }
-  /** What the view shows in pixels of a film, whatever the size of the screen: as high as the view, as wide as the film
-   * is. */
-  film(width: number, height: number): HTMLCanvasElement {
-    const picture = document.createElement('canvas')
-    Object.assign(picture, { width, height })
+  /** Pictures of a film have a size of their own, whatever the screen's; the view itself waits until `filmed`. */
+  toFilm(width: number, height: number) {
+    this.filming = true
     this.coarse(false)
     this.renderer.setPixelRatio(1)
     this.renderer.setSize(width, height, false)
     this.perspective.aspect = width / height
     this.lens(this.distance)
+  }
+  /** The next picture of a film: as high as the view, as wide as the film is. */
+  film(): HTMLCanvasElement {
+    const picture = document.createElement('canvas')
+    Object.assign(picture, { width: this.renderer.domElement.width, height: this.renderer.domElement.height })
     this.changed = true
     this.render()
     picture.getContext('2d')!.drawImage(this.renderer.domElement, 0, 0)
+    return picture
+  }
+  filmed() {
+    this.filming = false
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
     this.resize()
-    return picture
   }
   picture(width = 640, height = 400): Promise<Blob | null> {
     this.coarse(false)

@@ -72,6 +72,15 @@
               </tr>
             </tbody>
           </v-table>
+          <div v-for="f in there.flipbooks" :key="f.id" class="film">
+            <TickBox
+              :model-value="films.includes(f.id)"
+              :words="`flipbook of frames ${f.first} to ${f.last}, ${f.width} × ${f.height}`"
+              :testid="`film-${f.id}`"
+              @update:model-value="(on) => (films = on ? [...films, f.id] : films.filter((x) => x !== f.id))"
+            />
+            <span class="muted num">{{ bytes(f.bytes) }}</span>
+          </div>
         </section>
         <HandOverHow
           v-model="o"
@@ -105,6 +114,7 @@ import TickBox from '../controls/TickBox.vue'
 import HandOverHow from '../hand/HandOverHow.vue'
 import HandOverMade from '../hand/HandOverMade.vue'
 import { usual, type Chosen } from '../hand/choices'
+import { bytes } from '../lib/quantity'
 import { followAll } from '../lib/events'
 
 type HandOver = components['schemas']['HandOver']
@@ -117,6 +127,8 @@ const there = ref<HandOver | null>(null)
 const problem = ref('')
 const chosen = reactive<Record<string, Chosen>>({})
 const o = ref(usual())
+/** Ids of the flipbooks that go along. */
+const films = ref<string[]>([])
 const root = ref('')
 const name = ref('')
 document.title = 'Hand over · Errant Gust'
@@ -171,6 +183,7 @@ const refused = ref('')
 const body = computed(() => ({
   study: key.value,
   items: items.value,
+  flipbooks: films.value,
   options: { ...o.value, first: first.value, last: last.value },
   root: root.value,
   name: name.value,
@@ -256,6 +269,15 @@ h2 {
 .rows th {
   padding: 4px 8px !important;
   font-size: 12px;
+}
+.film {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  font-size: 12px;
+}
+.film > .v-selection-control {
+  flex: none;
 }
 .channels {
   white-space: normal;

@@ -49,6 +49,8 @@
         class="film"
         controls
         loop
+        muted
+        autoplay
         :src="`${base}/${made.id}/movie`"
         data-testid="flip-film"
       />
@@ -156,13 +158,14 @@ async function make() {
     const film = { first: first.value, last: last.value, width, height, fps: runs.clock.fps, note }
     const name = study.doc?.name ?? study.key
     id = (await call<{ id: string }>('POST', `/studies/${study.key}/flipbooks`, { name, ...film })).id
+    props.viewer.toFilm(width, height)
     for (let frame = first.value; frame <= last.value; frame++) {
       runs.go(frame)
       const camera = cameraAt(keys.value, frame)
       if (camera) props.viewer.goTo(camera)
       await settled(frame)
       if (stopped.value) break
-      const picture = props.viewer.film(width, height)
+      const picture = props.viewer.film()
       burn(picture, words.value ? `${name}  ${frame}` : '', withLegend.value ? props.legend : null)
       const blob = await new Promise<Blob | null>((got) => picture.toBlob(got, 'image/png'))
       if (!blob) throw new Error('The browser makes no picture of this size')
@@ -175,6 +178,7 @@ async function make() {
     stopped.value = true
   }
   if (stopped.value && id) await call('DELETE', `/studies/${study.key}/flipbooks/${id}`).catch(() => undefined)
+  props.viewer.filmed()
   props.viewer.goTo(before.camera)
   runs.go(before.frame)
   making.value = false
@@ -198,8 +202,8 @@ h2 {
   margin: 8px 0;
   font-size: 13px;
 }
-.phrase > .v-checkbox,
-.key > .v-checkbox {
+.phrase > .v-selection-control,
+.key > .v-selection-control {
   flex: none;
 }
 .keys {

@@ -46,7 +46,7 @@ export interface Legend {
 /** Write words into the lower left of a picture, and a legend into the lower right. */
 export function burn(picture: HTMLCanvasElement, words: string, legend: Legend | null) {
   const c = picture.getContext('2d')!
-  const size = Math.max(11, Math.round(picture.height / 46))
+  const size = Math.max(13, Math.round(picture.height / 46))
   const edge = size
   c.font = `${size}px "IBM Plex Mono", monospace`
   c.textBaseline = 'alphabetic'

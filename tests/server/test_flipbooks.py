@@ -1,0 +1,85 @@
+"""Flipbooks through the server: begun, sent picture by picture, finished, played by ranges, handed over, swept."""
+
+import io
+import json
+import zipfile
+from pathlib import Path
+
+import pytest
+from django.test import Client
+
+from errant_gust.server import flipbooks
+from tests.clusters import until
+from tests.core.test_flipbook import decoded, png
+from tests.server.test_api import api, study, wait_for  # noqa: F401
+from tests.server.test_deliveries import going, root  # noqa: F401
+
+pytestmark = pytest.mark.django_db(transaction=True)
+FILM = {"name": "Gust", "first": 2, "last": 4, "width": 128, "height": 64, "fps": 24, "note": ""}
+
+
+def put(address, data, status=204):
+    sent = Client().put(address, data, content_type="image/png", headers={"X-Errant-Gust": "1"})
+    assert sent.status_code == status, sent.content
+    return sent
+
+
+@pytest.fixture
+def made(api, study):  # noqa: F811
+    base = f"/studies/{study['key']}/flipbooks"
+    id = api("POST", base, FILM)["id"]
+    for frame in (2, 3, 4):
+        put(f"/api{base}/{id}/frames/{frame}", png((20 * frame, 60, 120)))
+    assert api("GET", base) == [], "it is none until it is finished"
+    api("POST", f"{base}/{id}/finish")
+    return f"{base}/{id}"
+
+
+def test_one_is_made_played_by_ranges_saved_and_taken_away(api, study, made, tmp_path):  # noqa: F811
+    (told,) = api("GET", f"/studies/{study['key']}/flipbooks")
+    assert (told["first"], told["last"], told["width"], told["fps"]) == (2, 4, 128, 24)
+    whole = b"".join(Client().get(f"/api{made}/movie?save=true"))
+    (tmp_path / "film.mp4").write_bytes(whole)
+    assert len(decoded(tmp_path / "film.mp4")[2]) == 3
+    part = Client().get(f"/api{made}/movie", headers={"Range": "bytes=10-19"})
+    assert (part.status_code, part.content, part["Content-Range"]) == (206, whole[10:20], f"bytes 10-19/{len(whole)}")
+    assert Client().get(f"/api{made}/movie", headers={"Range": "bytes=-7"}).content == whole[-7:]
+    assert Client().get(f"/api{made}/movie", headers={"Range": f"bytes={len(whole)}-"}).status_code == 422
+    archive = zipfile.ZipFile(io.BytesIO(b"".join(Client().get(f"/api{made}/zip"))))
+    assert sorted(archive.namelist()) == ["flipbook.0002.png", "flipbook.0003.png", "flipbook.0004.png",
+                                          "flipbook.json", "flipbook.mp4"]  # fmt: skip
+    assert archive.read("flipbook.0003.png") == png((60, 60, 120))
+    api("DELETE", made, status=204)
+    assert api("GET", f"/studies/{study['key']}/flipbooks") == []
+
+
+def test_what_does_not_belong_is_refused_in_words_and_what_was_left_is_swept(api, study):  # noqa: F811
+    base = f"/studies/{study['key']}/flipbooks"
+    assert "an even number" in api("POST", base, {**FILM, "width": 5}, status=422)["message"]
+    id = api("POST", base, FILM)["id"]
+    assert "is not in it" in put(f"/api{base}/{id}/frames/9", png(), 422).json()["message"]
+    assert "no PNG" in put(f"/api{base}/{id}/frames/2", b"GIF89a", 422).json()["message"]
+    assert "has no picture of frame 2" in api("POST", f"{base}/{id}/finish", status=422)["message"]
+    assert "is not finished" in Client().get(f"/api{base}/{id}/movie").json()["message"]
+    api("DELETE", f"{base}/..%2F..%2Fstudies", status=404)
+    api("DELETE", f"{base}/000000000000", status=404)
+    folder = flipbooks.get(study["key"], id).folder
+    flipbooks.sweep()
+    assert not folder.exists()
+
+
+def test_it_is_handed_over_with_a_run_and_the_command_makes_both_again(api, study, made, root):  # noqa: F811
+    study["document"]["clock"]["fps"] = 31
+    api("PUT", f"/studies/{study['key']}", {**study, "base": study["revision"], "label": "x"})
+    run = api("POST", "/runs", {"study": study["key"], "flow": "spray", "quality": "preview"})["identity"]
+    wait_for(api, study["key"], run)
+    id = made.rsplit("/", 1)[1]
+    assert [f["id"] for f in api("GET", f"/hand-over?study={study['key']}")["flipbooks"]] == [id]
+    order = {"study": study["key"], "items": [{"run": run, "format": "npz"}], "flipbooks": [id], "options": {},
+             "root": root, "name": "both"}  # fmt: skip
+    assert f"flipbook/{id}/flipbook.mp4" in api("POST", "/hand-over/plan", order)["files"]
+    asked = api("POST", "/hand-over", order)["id"]
+    until(lambda: going(api, study, asked)["state"] == "done", 60)
+    said = json.loads(Path(root, "both", "delivery.json").read_text())
+    assert f"--flipbook {flipbooks.get(study['key'], id).folder}" in said["command"]
+    assert {f["name"] for f in said["files"]} >= {f"flipbook/{id}/flipbook.mp4", f"flipbook/{id}/flipbook.0002.png"}
