@@ -12,7 +12,7 @@ from typing import Annotated, Any
 import numpy as np
 import typer
 
-from errant_gust.cli import delivering, home_commands  # noqa: F401  (they register their commands)
+from errant_gust.cli import delivering, home_commands, importing  # noqa: F401  (they register their commands)
 from errant_gust.cli.app import JsonFlag, StudyArg, app, err
 from errant_gust.cli.app import bar as progress_bar
 from errant_gust.core.demos.by_name import open_study

@@ -22,9 +22,9 @@ OUTPUT = 1 << 30
 PARSERS = Path(__file__).parent / "parsers"
 
 
-def parsed_apart(parser: str, path: Path, where: str, *, seconds: int = SECONDS) -> dict[str, Any]:
+def parsed_apart(parser: str, path: Path, where: str, *more: str, seconds: int = SECONDS) -> dict[str, Any]:
     """Arrays by name that a script of `core/parsers` makes of a file; FileError if it cannot, in the words after a '!'
-    that it ends with, or for what it ran into."""
+    that it ends with, or for what it ran into. `more`: words that the script is given besides the file."""
 
     def limited() -> None:  # in the child, before the script begins
         resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
@@ -35,7 +35,8 @@ def parsed_apart(parser: str, path: Path, where: str, *, seconds: int = SECONDS)
     few = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "PXR_WORK_THREAD_LIMIT"), "1")
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "made.npz"
-        command = [sys.executable, "-P", str(PARSERS / f"{parser}.py"), str(path), path.suffix.lower()[1:], str(out)]
+        script = str(PARSERS / f"{parser}.py")
+        command = [sys.executable, "-P", script, str(path), path.suffix.lower()[1:], str(out), *more]
         try:
             done = subprocess.run(
                 command, env={**os.environ, **few}, preexec_fn=limited, timeout=seconds + 10, capture_output=True,

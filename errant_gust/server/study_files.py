@@ -13,10 +13,13 @@ from typing import Any
 
 from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.files import volume_files
+from errant_gust.core.files.scenes import Kept, keep_scene
 from errant_gust.core.files.writing import add_file as put_in
 from errant_gust.core.files.writing import zip_entry
 from errant_gust.core.geometry import curve_files, outlines
 from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
+from errant_gust.core.geometry.scene_files import SUFFIXES as SCENES
+from errant_gust.core.geometry.scene_files import UNITS, SceneFile, missing_of, read_scene
 from errant_gust.core.home import home, shipped
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
@@ -80,6 +83,23 @@ def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
     finally:
         aside.unlink(missing_ok=True)
     return kept, report
+
+
+def add_scene(key: str, name: str, chunks: Any, up: str, unit: str) -> tuple[Kept | None, SceneFile]:
+    """Keep what an uploaded scene file holds; None in its place if it must be asked for its up axis or unit."""
+    clock = document.parse(get(key).head.document).clock
+    stem, suffix = _plain_name(name, SCENES, "scene")
+    into = folder(key) / "assets"
+    into.mkdir(parents=True, exist_ok=True)
+    aside = into / f"{UPLOAD}{uuid.uuid4().hex}x{suffix}"  # no number before its ending: it stands for itself
+    try:
+        _receive(aside, chunks, MAX_BYTES, name)
+        scene = read_scene(aside, clock.fps, clock.start, f"{stem}{suffix}")
+    finally:
+        aside.unlink(missing_ok=True)
+    if missing_of(scene, up, UNITS.get(unit, 0.0)):
+        return None, scene
+    return keep_scene(scene, into, up=up, metres=UNITS.get(unit, 0.0)), scene
 
 
 def _plain_name(name: str, suffixes: tuple[str, ...], sort: str) -> tuple[str, str]:

@@ -40,7 +40,7 @@ def write_frame(
 ) -> None:  # fmt: skip
     """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines, /name/Instances (a point
     instancer with its prototypes) and /name/Mesh (with velocities and primvars) at one time code."""
-    from pxr import Gf, Sdf, Usd, UsdGeom
+    from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
     part = path.with_name(f".{path.stem}.part.usdc")
     stage = Usd.Stage.CreateNew(str(part))
@@ -60,14 +60,14 @@ def write_frame(
             if "velocity" in points:
                 cloud.CreateVelocitiesAttr().Set(_vec3(points["velocity"]), at)
             if "id" in points:
-                cloud.CreateIdsAttr().Set(points["id"].astype(np.int64).tolist(), at)
+                cloud.CreateIdsAttr().Set(Vt.Int64Array.FromNumpy(points["id"].astype(np.int64)), at)
             cloud.CreateExtentAttr().Set(_extent(position, Gf), at)
             _primvars(cloud, points, at, Sdf, UsdGeom)
         if lines is not None:
             curves = UsdGeom.BasisCurves.Define(stage, f"/{name}/Lines")
             curves.CreateTypeAttr("linear")
             curves.CreatePointsAttr().Set(_vec3(lines.points), at)
-            curves.CreateCurveVertexCountsAttr().Set(lines.counts.astype(np.int32).tolist(), at)
+            curves.CreateCurveVertexCountsAttr().Set(_ints(lines.counts), at)
             curves.CreateWidthsAttr().Set(_floats(np.full(len(lines.points), setting.width)), at)
             curves.SetWidthsInterpolation("vertex")
             curves.CreateExtentAttr().Set(_extent(lines.points, Gf), at)

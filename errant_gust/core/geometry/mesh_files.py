@@ -66,7 +66,7 @@ def read_obj(data: bytes, where: str) -> tuple[Array, Array]:
     made = [np.empty((0, 3), np.int64)]
     for count in sorted(by_count):
         ids = _ids(by_count[count], len(points), where)
-        made.append(ids if count == 3 else _triangulated(points, ids))
+        made.append(ids if count == 3 else triangulated(points, ids))
     return points, np.concatenate(made)
 
 
@@ -112,7 +112,7 @@ def _ids(faces: list[tuple[int, int, list[bytes]]], count: int, where: str) -> A
     return ids
 
 
-def _triangulated(points: Array, ids: Array) -> Array:
+def triangulated(points: Array, ids: Array) -> Array:
     """Triangles (k, 3) of polygons (m, n): fans where they bulge everywhere, else by cutting ears off."""
     corner = points[ids]
     ahead, back = np.roll(corner, -1, axis=1) - corner, corner - np.roll(corner, 1, axis=1)

@@ -13,6 +13,7 @@ from errant_gust.server.api.deliveries import router as deliveries
 from errant_gust.server.api.flipbooks import router as flipbooks
 from errant_gust.server.api.look import router as look
 from errant_gust.server.api.runs import router as runs
+from errant_gust.server.api.scenes import router as scenes
 from errant_gust.server.api.shelf import router as shelf
 from errant_gust.server.api.studies import router as studies
 from errant_gust.server.api.sweeps import router as sweeps
@@ -28,6 +29,7 @@ api.add_router("", shelf)
 api.add_router("", sweeps)
 api.add_router("", deliveries)
 api.add_router("", flipbooks)
+api.add_router("", scenes)
 
 
 def problem(error: GustError) -> dict[str, Any]:

@@ -170,6 +170,20 @@ export async function upload(path: string, file: File): Promise<MeshAdded> {
   return (await (await send('POST', `${path}?name=${encodeURIComponent(file.name)}`, form)).json()) as MeshAdded
 }
 
+export async function uploadScene(
+  study: string,
+  file: File,
+  up: string,
+  unit: string,
+): Promise<components['schemas']['SceneOut']> {
+  const form = new FormData()
+  form.append('file', file)
+  const asked = new URLSearchParams({ name: file.name, up, unit })
+  return (await (
+    await send('POST', `/studies/${study}/scenes?${asked}`, form)
+  ).json()) as components['schemas']['SceneOut']
+}
+
 export async function uploadStudy(file: File): Promise<{ key: string }> {
   const form = new FormData()
   form.append('file', file)

@@ -30,6 +30,12 @@
               @click="picker?.open()"
             />
             <v-list-item
+              data-testid="import-scene"
+              title="Import a scene…"
+              subtitle="what moves, curves, cameras: USD, glTF"
+              @click="scenes?.open()"
+            />
+            <v-list-item
               v-for="e in study.catalogue.shapes.filter((x) => x.id !== 'mesh')"
               :key="e.id"
               :title="e.label"
@@ -41,6 +47,7 @@
           </v-list>
         </v-menu>
         <FilePick ref="picker" accept=".obj,.stl,.ply,.glb,.gltf" testid="mesh-file" @file="importMesh" />
+        <SceneImport ref="scenes" @busy="(w) => (importing = w)" @said="(w) => (importError = w)" />
         <span class="sep" />
         <span class="sub">Regions</span>
         <PartCard
@@ -137,6 +144,7 @@ import { freshId, freshName } from '../lib/fresh'
 import { useStudy } from '../stores/study'
 import { copy, cut, duplicate, paste, remove as removeSteps, wrap } from './clipboard'
 import LaneRow from './LaneRow.vue'
+import SceneImport from './SceneImport.vue'
 import PartCard from './PartCard.vue'
 import { addShape, whyNotShape } from './adding'
 import { usesOf, removeUses } from './uses'
@@ -147,6 +155,7 @@ const { cardMenu, told } = storeToRefs(useDesk())
 const look = useLook()
 const listed = useCatalogue()
 const picker = ref<{ open: () => void } | null>(null)
+const scenes = ref<InstanceType<typeof SceneImport> | null>(null)
 const importing = ref('')
 const importError = ref('')
 
