@@ -10,7 +10,7 @@ from errant_gust.core.geometry.scene_files import turned
 from errant_gust.core.looking.thumbnail import SEA, View
 
 SIZE = (240, 200)
-SAMPLES = 60_000
+SAMPLES = 200_000
 SEEN = View(-60.0, 18.0)
 LIGHT = np.array([0.35, -0.5, 0.8]) / np.linalg.norm([0.35, -0.5, 0.8])
 STONE = np.array([0.86, 0.82, 0.74])

@@ -1,0 +1,48 @@
+"""A scene of others comes in: asked which way is up, it stands right, moves, and its camera can be looked through."""
+
+import json
+
+from playwright.sync_api import expect
+from pxr import Gf, UsdGeom
+
+from tests.browser.test_hands import opened
+from tests.browser.tools import changed, choose, document, pixels
+from tests.core.test_scenes import obj, usd
+from tests.studies import lane
+
+FIELD = {**lane("v", ("wind", {"speed": 1})), "name": "Wind"}
+
+
+def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address, tmp_path):
+    def camera(stage):
+        made = UsdGeom.Camera.Define(stage, "/shot")
+        made.AddTranslateOp().Set(Gf.Vec3d(0, 100, 600))
+        made.CreateFocusDistanceAttr(600)
+
+    key = opened(page, address, FIELD)
+    page.get_by_test_id("scene-file").set_input_files(usd(tmp_path / "prop.usda", last=25, build=camera))
+    expect(page.get_by_text("prop.usda: frames 1 to 25; 1 viewpoint")).to_be_visible(timeout=30_000)
+    made = document(page, address, key)
+    assert made["shapes"][-1]["params"] == {"file": "prop.0001.ply", "sequence": True}
+    assert made["looks"]["views"] == [{"name": "shot", "position": [0, -6, 1], "target": [0, 0, 1], "parallel": False}]
+    page.get_by_test_id("views").click()
+    page.get_by_text("shot", exact=True).click()
+    first = pixels(page)
+    page.get_by_role("slider", name="Frame", exact=True).press("End")
+    expect(page.get_by_test_id("frame")).to_have_text("025 / 25")
+    page.wait_for_timeout(1500)
+    assert changed(first, pixels(page)) > 0.002, "it went a metre"
+
+    page.get_by_test_id("scene-file").set_input_files(obj(tmp_path / "crate.obj"))
+    expect(page.get_by_test_id("scene-dialog")).to_be_visible(timeout=30_000)
+    for up in ("Z", "Y"):
+        assert page.get_by_test_id(f"scene-up-{up}").locator("img").evaluate("i => i.naturalWidth") == 240
+    page.get_by_test_id("scene-up-Y").click()
+    choose(page, "scene-unit", "cm")
+    expect(page.get_by_test_id("scene-size")).to_have_text("it is then 0.01 m long")
+    page.get_by_test_id("scene-go").click()
+    expect(page.get_by_test_id("scene-dialog")).to_have_count(0)
+    shape = document(page, address, key)["shapes"][-1]
+    assert (shape["name"], shape["params"]) == ("Crate", {"file": "crate.ply"})
+    facts = json.loads(page.request.get(f"{address}/api/studies/{key}/files").text())
+    assert {"crate.ply", "prop.0001.ply"} <= {f["name"] for f in facts}

@@ -1,0 +1,88 @@
+"""Commands that take scenes in, film runs and hand both over."""
+
+import json
+
+import pytest
+
+from errant_gust.core.study.document import load
+from tests.cli.test_commands import gust
+from tests.core.test_scenes import obj, usd
+from tests.studies import data, lane
+
+BALL = {"id": "ball", "kind": "sphere", "params": {"radius": 0.5}}
+VIEW = {"name": "Quay", "position": [0, -6, 1], "target": [0, 0, 1], "parallel": False}
+
+
+def study_file(path, views=()):
+    emit = ("emit", {"shape": "ball", "where": "volume", "timing": "all at once", "count": 300, "life": 9})
+    flow = {**lane("dust", emit, ("carry", {"field": "wind"})), "kind": "particles"}
+    made = data(
+        lane("wind", ("wind", {"speed": 2})), flows=[flow], shapes=[BALL], clock={"fps": 24, "start": 1, "end": 3}
+    )
+    path.write_text(json.dumps({**made, "looks": {"views": list(views)}}))
+    return path
+
+
+def test_a_stage_is_imported_run_filmed_and_handed_over(tmp_path):
+    from pxr import Usd, UsdGeom
+
+    study = study_file(tmp_path / "dust.gust.json", [VIEW])
+    new = tmp_path / "with_prop" / "dust.gust.json"
+    new.parent.mkdir()
+    said = gust("import", usd(tmp_path / "prop.usda", last=3), study, "--out", new).stdout
+    assert "prop, frames 1 to 3" in said
+    made = load(new)
+    assert made.find("shapes", "prop", "").params["sequence"] is True
+    assert sorted(p.name for p in new.parent.iterdir()) == ["dust.gust.json", *(f"prop.000{n}.ply" for n in (1, 2, 3))]
+    assert gust("check", new, check=False).returncode == 0
+    gust("run", new, "--flow", "dust", "--out", tmp_path / "run")
+    film = tmp_path / "film"
+    said = gust("flipbook", tmp_path / "run", "--to", film, "--view=-60,20", "--size", "320x200").stdout
+    assert "3 pictures of 320 × 200 pixels" in said
+    gust("deliver", tmp_path / "run", "--result", "particles:usd", "--flipbook", film, "--to", tmp_path / "out")
+    stage = Usd.Stage.Open(str(tmp_path / "out" / "scene.usda"))
+    assert UsdGeom.Camera(stage.GetPrimAtPath("/World/Cameras/Quay"))
+    assert (tmp_path / "out/flipbook/film/flipbook.mp4").read_bytes() == (film / "flipbook.mp4").read_bytes()
+    gust(
+        "deliver", tmp_path / "run", "--result", "particles:usd", "--cameras", "lagoon_mist", "--to", tmp_path / "other"
+    )
+    assert not Usd.Stage.Open(str(tmp_path / "other" / "scene.usda")).GetPrimAtPath("/World/Cameras")
+    gust("deliver", tmp_path / "run", "--no-stage", "--to", tmp_path / "bare")
+    assert not list((tmp_path / "bare").rglob("*.usda"))
+    assert "all 12 files" in gust("verify", tmp_path / "out").stdout
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        (["--out", "new.gust.json"], "does not say which axis is up and in which unit lengths are"),
+        (["--out", "new.gust.json", "--up", "x"], "'x' is no axis"),
+        (["--out", "new.gust.json", "--unit", "metre"], "'metre' is not known"),
+        (["--out", "new.json"], "is no study file"),
+        (["--out", "dust.gust.json"], "is there already"),
+    ],
+)
+def test_an_import_that_cannot_be_is_refused_and_writes_nothing(tmp_path, given, words):
+    study, mesh = study_file(tmp_path / "dust.gust.json"), obj(tmp_path / "crate.obj")
+    before = study.read_text()
+    done = gust("import", mesh, study, *given, check=False, cwd=tmp_path)
+    assert done.returncode == 2
+    assert words in done.stderr
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["crate.obj", "dust.gust.json"]
+    assert study.read_text() == before
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        (["--frames", "2-9"], "frame 4 is not there; it has 1 to 3"),
+        (["--size", "321x200"], "width: 321 pixels; an even number"),
+        (["--view", "up"], "'up' are no two numbers"),
+        (["--result", "volume"], "volume"),
+    ],
+)
+def test_a_film_that_cannot_be_is_refused_and_leaves_nothing(tmp_path, given, words):
+    gust("run", study_file(tmp_path / "dust.gust.json"), "--flow", "dust", "--out", tmp_path / "run")
+    done = gust("flipbook", tmp_path / "run", "--to", tmp_path / "film", *given, check=False)
+    assert (done.returncode, words in done.stderr) == (2, True)
+    assert not (tmp_path / "film").exists()
