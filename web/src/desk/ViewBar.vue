@@ -41,6 +41,12 @@
             data-testid="parallel"
             @click="shows.parallel = !shows.parallel"
           />
+          <v-list-item
+            :title="shows.half ? 'All pixels' : 'Half the pixels'"
+            :subtitle="shows.half ? 'sharper' : 'quicker, on a slow machine'"
+            data-testid="half-pixels"
+            @click="shows.half = !shows.half"
+          />
           <v-list-item title="Frame everything" @click="$emit('frame', true)" />
           <v-list-item title="Frame the selection" subtitle="F" @click="$emit('frame', false)" />
           <v-list-item

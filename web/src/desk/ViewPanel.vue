@@ -459,6 +459,10 @@ watch(
   (on) => viewer?.setParallel(on),
 )
 watch(
+  () => shows.half,
+  () => viewer?.sharpen(),
+)
+watch(
   [
     () => runs.shown,
     () => runs.drawn,

@@ -6,6 +6,7 @@ import { Developer } from './developing'
 import { Ground } from './ground'
 import { Lights, shared, type Fire } from './light'
 import { onlySolid } from './materials'
+import { halfPixels } from '../lib/sharpness'
 
 const HAZE = 192
 /** What the view has to know of gas: how it darkens what the key lights, and what burns in it. */
@@ -13,6 +14,9 @@ export interface Gas {
   shade: THREE.Object3D
   fire: Fire | null
 }
+
+/** Pixels of the view for one of the page. Half of them, on wish, are a quarter of the work. */
+const sharpness = () => Math.min(window.devicePixelRatio, 2) * (halfPixels() ? 0.5 : 1)
 
 export class Viewer {
   readonly scene = new THREE.Scene()
@@ -51,7 +55,7 @@ export class Viewer {
     // edges are made smooth in the target that light is drawn into
     this.renderer = new THREE.WebGLRenderer({ antialias: false, alpha: false })
     this.renderer.debug.checkShaderErrors = import.meta.env.DEV // asking for the log waits for the compiler
-    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    this.renderer.setPixelRatio(sharpness())
     this.renderer.setClearColor(0x000000, 0)
     const gl = this.renderer.getContext()
     const named = gl.getExtension('WEBGL_debug_renderer_info')?.UNMASKED_RENDERER_WEBGL ?? gl.RENDERER
@@ -94,6 +98,11 @@ export class Viewer {
     this.perspective.aspect = w / h
     this.lens(this.distance)
     this.draw()
+  }
+  /** All pixels of the screen or half of them, as was chosen. */
+  sharpen() {
+    this.renderer.setPixelRatio(sharpness() * (this.isCoarse ? 0.6 : 1))
+    this.resize()
   }
   get parallel() {
     return this.camera === this.flat
@@ -188,7 +197,7 @@ export class Viewer {
     if (on === this.isCoarse) return
     this.isCoarse = on
     this.onCoarse?.(on)
-    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2) * (on ? 0.6 : 1))
+    this.renderer.setPixelRatio(sharpness() * (on ? 0.6 : 1))
   }
   /** Gas that is drawn: it needs to know what is solid, darkens the ground and lights what is near. */
   gas: () => Gas[] = () => []
@@ -366,7 +375,7 @@ export class Viewer {
   }
   filmed() {
     this.filming = false
-    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    this.renderer.setPixelRatio(sharpness())
     this.resize()
   }
   picture(width = 640, height = 400): Promise<Blob | null> {

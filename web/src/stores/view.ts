@@ -1,8 +1,9 @@
 /** What the view shows and how: the probe and its place, flows, shapes. A view of this window, not of the study. */
 import { defineStore } from 'pinia'
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 import type { ProbeLook } from '../api/model'
 import type { Mapping } from '../lib/colour'
+import { halfPixels, keepHalfPixels } from '../lib/sharpness'
 
 export type Glyph = 'barbs' | 'arrows' | 'lines' | 'none'
 /** Where the probe is: a plane, a box full of glyphs, or the surface of a shape (`shape:id`). */
@@ -26,6 +27,9 @@ export const useView = defineStore('view', () => {
   const glyphWidth = ref(1)
   /** No vanishing point: equal lengths look equal wherever they are. */
   const parallel = ref(false)
+  /** Half the pixels are drawn: for a machine that draws slowly. Kept for this browser. */
+  const half = ref(halfPixels())
+  watch(half, keepHalfPixels)
   /** The curve that is being drawn in the view, if any. */
   const drawing = ref('')
   const pinned = ref<Mapping | null>(null)
@@ -40,6 +44,6 @@ export const useView = defineStore('view', () => {
     split.value = false
     drawing.value = ''
   }
-  const flags = { showSlice, showProbe, showFlows, showShapes, peek, split, parallel, drawing, pinned }
+  const flags = { showSlice, showProbe, showFlows, showShapes, peek, split, parallel, half, drawing, pinned }
   return { axis, share, density, glyph, place, glyphLength, glyphWidth, ...flags, adopt }
 })
