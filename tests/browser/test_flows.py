@@ -12,7 +12,9 @@ from tests.browser.tools import add_field, add_step, choose, chosen, document, n
 
 
 def runs_to(page, frame):
-    page.get_by_test_id("run").click()
+    with page.expect_response(lambda r: r.url.endswith("/api/runs") and r.request.method == "POST"):
+        page.get_by_test_id("run").click()
+    page.wait_for_timeout(300)  # what is told from here on is of the run that was asked for
     expect(page.get_by_test_id("run-state")).to_contain_text(f"{frame} frames ready", timeout=180_000)
 
 

@@ -146,7 +146,9 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     assert document(page, address, key)["flows"][0]["steps"][2]["params"]["shapes"] == [rock]
     page.keyboard.press("1")
     page.keyboard.press("2")
+    page.get_by_test_id("draws-flows").click()  # a preview may be there by now
     empty = pixels(page)
+    page.get_by_test_id("draws-flows").click()
     runs_to(page, 16)
     view = page.get_by_test_id("view")
     go_to(page, 0.97)

@@ -91,11 +91,16 @@ def changed(a: np.ndarray, b: np.ndarray) -> float:
 
 
 def redrawn(page: Page, before: np.ndarray, share: float) -> np.ndarray:
-    """The view once more than `share` of its pixels differ from `before`; fails after ten seconds."""
+    """The view once more than `share` of its pixels differ from `before` and it stands still, if it does; fails after
+    ten seconds without a change."""
+    last = None
     for _ in range(20):
         now = pixels(page)
-        if changed(before, now) > share:
+        if last is not None and changed(last, now) == 0:
             return now
+        last = now if changed(before, now) > share else None
+    if last is not None:
+        return last
     raise AssertionError(f"only {changed(before, now):.4f} of the pixels have changed")
 
 
