@@ -53,7 +53,7 @@ def _repeated(store: RunStore, frames: int) -> RunStore:
     return store
 
 
-MADE = {"points": of_particles, "gas": of_gas}
+MADE = {"points": of_particles, "smoke": of_gas}
 HIGHEST = """
 import sys
 from pathlib import Path
@@ -117,7 +117,7 @@ def handing_over(name: str, frames: int, format: str = "") -> list[Row]:
 
 
 ROWS = [
-    ("deliver gas", lambda: handing_over("gas", 48)),
+    ("deliver smoke", lambda: handing_over("smoke", 48)),
     ("deliver points", lambda: handing_over("points", 24)),
     ("deliver points usd", lambda: handing_over("points", 24, "usd")),
 ]

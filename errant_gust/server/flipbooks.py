@@ -6,10 +6,14 @@ import uuid
 from pathlib import Path
 from typing import Any
 
+from django.utils import timezone
+
 from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
 from errant_gust.server import revisions
+from errant_gust.server.models import Study
+from errant_gust.server.shelf import KEPT
 
 ID = re.compile(r"[0-9a-f]{12}")
 
@@ -64,9 +68,11 @@ def forget(study: str, id: str) -> None:
 
 
 def sweep() -> None:
-    """Take away what a page began and never finished; called before anybody is served."""
+    """Take away what a page began and never finished, and those of studies that were deleted a day ago or more; called
+    before anybody is served."""
+    old = set(Study.objects.filter(deleted__lt=timezone.now() - KEPT).values_list("key", flat=True))
     for folder in _place().glob("*/*"):
-        if folder.is_dir() and not Flipbook(folder).done:
+        if folder.is_dir() and (folder.parent.name in old or not Flipbook(folder).done):
             shutil.rmtree(folder, ignore_errors=True)
 
 

@@ -148,6 +148,9 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     places = np.stack([here.position[:, 0], here.position[:, 2], -here.position[:, 1]], axis=1) * 100
     np.testing.assert_allclose(np.array(cloud.GetPointsAttr().Get(1004)), places, rtol=1e-4, atol=1e-3)
     assert not cloud.GetPrim().GetAttribute("primvars:age"), "the channel that was struck out"
+    made = there["flipbooks"][0]["id"]
+    page.get_by_test_id(f"forget-{made}").click()
+    expect(page.get_by_test_id(f"film-{made}")).to_have_count(0)
     assert len(list((folder / "dust").glob("dust_lines.*.usdc"))) == 4
     scene = Usd.Stage.Open(str(folder / "scene.usda"))
     assert scene.GetPrimAtPath("/World/Cameras/View_1").IsA(UsdGeom.Camera)

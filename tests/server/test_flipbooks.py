@@ -3,12 +3,15 @@
 import io
 import json
 import zipfile
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
 from django.test import Client
+from django.utils import timezone
 
 from errant_gust.server import flipbooks
+from errant_gust.server.models import Study
 from tests.clusters import until
 from tests.core.test_flipbook import decoded, png
 from tests.server.test_api import api, study, wait_for  # noqa: F401
@@ -66,6 +69,15 @@ def test_what_does_not_belong_is_refused_in_words_and_what_was_left_is_swept(api
     folder = flipbooks.get(study["key"], id).folder
     flipbooks.sweep()
     assert not folder.exists()
+
+
+def test_those_of_a_study_that_was_deleted_long_ago_are_freed(api, study, made):  # noqa: F811
+    folder = flipbooks.get(study["key"], made.rsplit("/", 1)[1]).folder
+    row = Study.objects.filter(key=study["key"])
+    for ago, stays in ((timedelta(hours=1), True), (timedelta(days=3), False)):
+        row.update(deleted=timezone.now() - ago)
+        flipbooks.sweep()
+        assert folder.exists() == stays
 
 
 def test_it_is_handed_over_with_a_run_and_the_command_makes_both_again(api, study, made, root):  # noqa: F811

@@ -4,7 +4,7 @@ from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
-from ninja import Router, Schema
+from ninja import Router, Schema, Status
 from pydantic import Field as Bound
 
 from errant_gust.core.errors import FileError
@@ -50,7 +50,7 @@ def begin(request: HttpRequest, key: str, body: FilmIn) -> Any:
 def put(request: HttpRequest, key: str, id: str, frame: int) -> Any:
     """The picture of a frame, as a PNG of the size that was said."""
     flipbooks.get(key, id).put(frame, request.body)
-    return 204, None
+    return Status(204, None)
 
 
 @router.post("/studies/{key}/flipbooks/{id}/finish", response=FlipbookOut)
@@ -62,7 +62,7 @@ def finish(request: HttpRequest, key: str, id: str) -> Any:
 @router.delete("/studies/{key}/flipbooks/{id}", response={204: None})
 def forget(request: HttpRequest, key: str, id: str) -> Any:
     flipbooks.forget(key, id)
-    return 204, None
+    return Status(204, None)
 
 
 @router.get("/studies/{key}/flipbooks/{id}/movie")

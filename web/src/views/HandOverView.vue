@@ -80,6 +80,13 @@
               @update:model-value="(on) => (films = on ? [...films, f.id] : films.filter((x) => x !== f.id))"
             />
             <span class="muted num">{{ bytes(f.bytes) }}</span>
+            <button
+              :aria-label="`Forget the flipbook of frames ${f.first} to ${f.last}`"
+              :data-testid="`forget-${f.id}`"
+              @click="forget(f.id)"
+            >
+              ×
+            </button>
           </div>
         </section>
         <HandOverHow
@@ -221,6 +228,13 @@ async function write() {
   }
   await load()
   if (there.value) name.value = fresh(there.value)
+}
+async function forget(id: string) {
+  films.value = films.value.filter((x) => x !== id)
+  await call('DELETE', `/studies/${key.value}/flipbooks/${id}`).catch((error) => {
+    problem.value = (error as Error).message
+  })
+  await load()
 }
 async function stop(id: string) {
   await call('POST', `/hand-over/${id}/stop`)
