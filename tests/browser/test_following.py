@@ -21,7 +21,7 @@ def test_a_new_flow_runs_by_itself_and_is_followed_until_somebody_scrubs(page, a
     # nobody has pressed Run: frames come, and the view goes with them
     page.wait_for_function("() => +document.querySelector('[data-testid=frame]').textContent.split(' ')[0] >= 6")
     expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0")
-    redrawn(page, empty, 0.01)
+    redrawn(page, empty, 0.01, still=False)  # it goes on
     bar = page.get_by_role("slider", name="Frame", exact=True)
     bar.focus()
     bar.press("Home")

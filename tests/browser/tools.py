@@ -90,15 +90,17 @@ def changed(a: np.ndarray, b: np.ndarray) -> float:
     return float((np.abs(a - b).max(axis=2) > 24).mean())
 
 
-def redrawn(page: Page, before: np.ndarray, share: float) -> np.ndarray:
-    """The view once more than `share` of its pixels differ from `before` and it stands still, if it does; fails after
-    ten seconds without a change."""
+def redrawn(page: Page, before: np.ndarray, share: float, *, still: bool = True) -> np.ndarray:
+    """The view once more than `share` of its pixels differ from `before` and it stands still (where that is waited for,
+    and it does); fails after ten seconds without a change."""
     last = None
     for _ in range(20):
         now = pixels(page)
         if last is not None and changed(last, now) == 0:
             return now
         last = now if changed(before, now) > share else None
+        if last is not None and not still:
+            return last
     if last is not None:
         return last
     raise AssertionError(f"only {changed(before, now):.4f} of the pixels have changed")
