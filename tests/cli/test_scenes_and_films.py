@@ -42,7 +42,7 @@ def test_a_stage_is_imported_run_filmed_and_handed_over(tmp_path):
     gust("deliver", tmp_path / "run", "--result", "particles:usd", "--flipbook", film, "--to", tmp_path / "out")
     stage = Usd.Stage.Open(str(tmp_path / "out" / "scene.usda"))
     assert UsdGeom.Camera(stage.GetPrimAtPath("/World/Cameras/Quay"))
-    assert (tmp_path / "out/flipbook/film/flipbook.mp4").read_bytes() == (film / "flipbook.mp4").read_bytes()
+    assert (tmp_path / "out/flipbook/dust_1-3/flipbook.mp4").read_bytes() == (film / "flipbook.mp4").read_bytes()
     gust(
         "deliver", tmp_path / "run", "--result", "particles:usd", "--cameras", "lagoon_mist", "--to", tmp_path / "other"
     )

@@ -161,15 +161,19 @@ def test_a_flipbook_goes_along_with_a_delivery_and_is_proved(dust, tmp_path):
     flip(dust, result, Film("Dust", 1, 2, 128, 64, 24), tmp_path / "book", View())
     order = ordered([Item(dust.folder, "", "npz")], Options(last=2), beside([tmp_path / "book"]))
     said = deliver(order, tmp_path / "out")
-    along = [f["name"] for f in said["files"] if f["name"].startswith("flipbook/book/")]
+    along = [f["name"] for f in said["files"] if f["name"].startswith("flipbook/Dust_1-2/")]
     assert len(along) == 4
-    assert (tmp_path / "out" / "flipbook/book" / MOVIE).read_bytes() == (tmp_path / "book" / MOVIE).read_bytes()
+    assert (tmp_path / "out" / "flipbook/Dust_1-2" / MOVIE).read_bytes() == (tmp_path / "book" / MOVIE).read_bytes()
     assert verify(tmp_path / "out") == []
-    film = bytearray((tmp_path / "out" / "flipbook/book" / MOVIE).read_bytes())
+    film = bytearray((tmp_path / "out" / "flipbook/Dust_1-2" / MOVIE).read_bytes())
     film[-5] ^= 1
-    (tmp_path / "out" / "flipbook/book" / MOVIE).write_bytes(film)
-    assert [f.name for f in verify(tmp_path / "out")] == [f"flipbook/book/{MOVIE}"]
+    (tmp_path / "out" / "flipbook/Dust_1-2" / MOVIE).write_bytes(film)
+    assert [f.name for f in verify(tmp_path / "out")] == [f"flipbook/Dust_1-2/{MOVIE}"]
     with pytest.raises(FileError, match="is no flipbook"):
         beside([tmp_path])
+    flip(dust, result, Film("Dust", 1, 2, 128, 64, 24), tmp_path / "other", View())
+    names = [name for name, _ in beside([tmp_path / "book", tmp_path / "other"])]
+    assert f"flipbook/Dust_1-2_2/{MOVIE}" in names
+    assert len(set(names)) == 8
     with pytest.raises(FileError, match="is named twice"):
         beside([tmp_path / "book", tmp_path / "book"])

@@ -7,6 +7,7 @@ folder/flipbook.mp4
 
 import io
 import json
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -139,14 +140,19 @@ class Flipbook:
 
 
 def beside(folders: list[Path]) -> list[tuple[str, Path]]:
-    """Flipbooks for a delivery: what their files are called in it, and where they stand."""
-    found: list[tuple[str, Path]] = []
+    """Flipbooks for a delivery: what their files are called in it (by their names and frames), and where they stand."""
+    found: dict[str, Path] = {}
     for folder in folders:
-        name = f"flipbook/{folder.name}"
-        if any(n.startswith(f"{name}/") for n, _ in found):
+        if folder in {path.parent for path in found.values()}:
             raise FileError("is named twice", where=folder.name, fix="name each flipbook once")
-        found += [(f"{name}/{file}", folder / file) for file in Flipbook(folder).files()]
-    return found
+        files, film = Flipbook(folder).files(), Flipbook(folder).film
+        base = re.sub(r"[^A-Za-z0-9_-]+", "_", film.name).strip("_") or "film"
+        name = base = f"flipbook/{base}_{film.first}-{film.last}"
+        n = 2
+        while f"{name}/{MANIFEST}" in found:
+            name, n = f"{base}_{n}", n + 1
+        found |= {f"{name}/{file}": folder / file for file in files}
+    return list(found.items())
 
 
 def _size_of(data: bytes) -> tuple[int, int] | None:
