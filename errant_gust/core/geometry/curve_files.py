@@ -65,6 +65,6 @@ def _svg(path: Path) -> list[Any]:
 
 
 def _usd(path: Path) -> list[Any]:
-    made = parsed_apart("usd_curves", path, path.name)
-    ends = np.cumsum(made["counts"])
-    return [made["points"][end - count : end].tolist() for end, count in zip(ends, made["counts"], strict=True)]
+    made = parsed_apart("usd_scene", path, path.name, "24", "1", "0")  # of meshes no point is wanted
+    ends = np.cumsum(made["curve_counts"])
+    return [made["curve_points"][e - n : e].tolist() for e, n in zip(ends, made["curve_counts"], strict=True)]

@@ -1,6 +1,6 @@
 """Meshes over frames, curves and cameras of a USD file, of its own layer alone:
 `usd_scene.py FILE ENDING OUT.npz FPS FIRST MOST`. Time codes are turned into frames at FPS; MOST bounds the points that
-all frames have together."""
+all frames have together, and 0 leaves meshes out."""
 
 import json
 import math
@@ -18,7 +18,7 @@ def main(path: str, ending: str, out: str, fps: str, first: str, most: str) -> N
         raise SystemExit(f"!refers to another file ({str(others[0])[:60]}), which is not followed")
     stage = Usd.Stage.Open(layer, Usd.Stage.LoadNone)
     prims = [p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if shown(p)]
-    meshes = [UsdGeom.Mesh(p) for p in prims if p.IsA(UsdGeom.Mesh)]
+    meshes = [UsdGeom.Mesh(p) for p in prims if p.IsA(UsdGeom.Mesh) and int(most)]
     moving = sorted({t for mesh in meshes for t in times(mesh.GetPrim())})
     rate = stage.GetTimeCodesPerSecond() / float(fps)
     start, end = moving[0] if moving else 0.0, moving[-1] if moving else 0.0

@@ -40,31 +40,11 @@
       Click on the probe or on a shape to add points · <button @click="shows.drawing = ''">done (Esc)</button>
     </p>
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
-    <div
-      v-if="look.slice && look.slice.facts.kind !== 'none' && (shows.showSlice || shows.showProbe)"
-      class="legend"
-      data-testid="legend"
-    >
-      <div class="row">
-        <span>{{ look.slice.facts.kind === 'vector' ? 'speed' : 'value' }} · {{ laneName }}</span
-        ><span class="num">{{ look.slice.facts.unit }}</span>
-      </div>
-      <div class="colours" :style="{ background: gradientCss(look.mapping.map) }" />
-      <div class="row num">
-        <span>{{ shown(look.mapping.low, 3) }}</span><span>{{
-          shown((look.mapping.low + look.mapping.high) / 2, 3)
-        }}</span
-        ><span>{{ shown(look.mapping.high, 3) }}</span>
-      </div>
-      <div class="row faint">
-        <span v-if="look.slice.facts.kind === 'vector' && shows.glyph === 'barbs'"
-          >barb: full {{ shown(unit) }} {{ look.slice.facts.unit }} · half {{ shown(unit / 2) }}</span
-        ><span v-else />
-        <button @click="shows.pinned = shows.pinned ? null : { ...look.mapping }">
-          {{ shows.pinned ? 'pinned · fit' : 'fitted · pin' }}
-        </button>
-      </div>
-    </div>
+    <ViewLegend
+      v-if="legend"
+      :legend="legend"
+      :barb="shows.glyph === 'barbs' && look.slice?.facts.kind === 'vector' ? unit : null"
+    />
     <div v-if="spot" class="read num" data-testid="cursor">
       x {{ spot.at[0].toFixed(2) }} y {{ spot.at[1].toFixed(2) }} z {{ spot.at[2].toFixed(2) }} m<br />{{ spot.text }}
     </div>
@@ -79,7 +59,6 @@ import type { FlowLook, Vec3 } from '../api/model'
 import { drawnMesh, partOf, standsFor, type Named } from '../forms/frames'
 import { makeLayer, type Layer } from '../forms/layers'
 import { shapesThat } from '../kinds/roles'
-import { gradientCss } from '../lib/colour'
 import { shown } from '../lib/quantity'
 import { save, taken as tookWords } from '../lib/taken'
 import { areDrawn, drawInstances } from '../scene/instances'
@@ -97,6 +76,7 @@ import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import FlipbookDialog from './flipbook/FlipbookDialog.vue'
+import ViewLegend from './ViewLegend.vue'
 import { usePointing } from './pointing'
 import ViewBar, { type Viewpoint } from './ViewBar.vue'
 
@@ -497,7 +477,6 @@ watch(
   inset: 0;
 }
 .peek,
-.legend,
 .read {
   position: absolute;
   color: #dfe6f2;
@@ -572,27 +551,6 @@ watch(
   color: #ffc9a0;
   font-size: 12px;
   pointer-events: none;
-}
-.legend button:hover {
-  text-decoration: underline;
-}
-.legend {
-  left: 14px;
-  bottom: 12px;
-  width: 236px;
-  text-shadow: 0 0 4px #0f1b2d;
-}
-.legend .row {
-  display: flex;
-  justify-content: space-between;
-}
-.legend .colours {
-  height: 8px;
-  margin: 4px 0;
-}
-.legend .faint {
-  color: #b4c2da;
-  margin-top: 3px;
 }
 .read {
   right: 14px;

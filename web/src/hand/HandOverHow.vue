@@ -1,7 +1,7 @@
 <!-- How a delivery is written and where: options, the folder, and what would be written. -->
 <template>
   <section>
-    <h2>How</h2>
+    <h2 class="over">How</h2>
     <div class="phrase">
       <span>Frames</span>
       <NumberField :value="first" label="First frame" integer testid="hand-first" @change="(v) => (o.first = v)" />
@@ -65,7 +65,7 @@
       <TickBox v-model="o.stage" words="one USD stage of it all" testid="hand-stage" />
       <span v-if="o.stage" class="muted" data-testid="hand-cameras">{{ cameraWords }}</span>
     </div>
-    <h2>Where</h2>
+    <h2 class="over">Where</h2>
     <div class="phrase">
       <PickOne
         v-if="roots.length > 1"
@@ -166,10 +166,6 @@ const named = computed(() => {
 </script>
 
 <style scoped>
-h2 {
-  font-size: 15px;
-  margin: 4px 0 8px;
-}
 .phrase {
   display: flex;
   align-items: center;

@@ -1,8 +1,8 @@
 <!-- Deliveries that are written, proved, and that stand. -->
 <template>
   <section v-if="going.length || made.length">
-    <h2>Deliveries</h2>
-    <v-table density="compact" class="rows">
+    <h2 class="over">Deliveries</h2>
+    <v-table density="compact" class="listing">
       <tbody>
         <tr
           v-for="g in going.filter((x) => x.what === 'write' && x.state !== 'done')"
@@ -89,19 +89,6 @@ const proofWords = (g: Going) => {
 </script>
 
 <style scoped>
-h2 {
-  font-size: 15px;
-  margin: 4px 0 8px;
-}
-.rows {
-  background: var(--card);
-  border: 1px solid var(--line);
-}
-.rows td,
-.rows th {
-  padding: 4px 8px !important;
-  font-size: 12px;
-}
 .path {
   overflow-wrap: anywhere;
 }

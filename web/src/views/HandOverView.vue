@@ -19,8 +19,8 @@
       </p>
       <div v-if="there?.offered.length" class="both">
         <section>
-          <h2>What</h2>
-          <v-table density="compact" class="rows">
+          <h2 class="over">What</h2>
+          <v-table density="compact" class="listing">
             <thead>
               <tr>
                 <th></th>
@@ -270,19 +270,6 @@ onBeforeUnmount(() => {
   grid-template-columns: minmax(0, 1fr) 420px;
   gap: 22px;
   align-items: start;
-}
-h2 {
-  font-size: 15px;
-  margin: 4px 0 8px;
-}
-.rows {
-  background: var(--card);
-  border: 1px solid var(--line);
-}
-.rows td,
-.rows th {
-  padding: 4px 8px !important;
-  font-size: 12px;
 }
 .film {
   display: flex;

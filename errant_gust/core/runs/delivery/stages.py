@@ -24,7 +24,10 @@ def stages_of(order: Order, aside: Path, told: dict[str, dict[str, Any]]) -> lis
             folders = {(aside / f.name).parent for f in files}
             stage = (folders.pop() if len(folders) == 1 else aside) / f"{name}.usda"
             shown[name] = stage
-            made += (_played if part.format == "usd" else _filled)(order, part, files, stage, aside, told)
+            if part.format == "usd":
+                made += _played(order, part, files, stage, aside)
+            else:
+                made += _filled(order, part, files, stage, aside, told)
     if order.options.stage and shown:
         made.append(aside / SCENE)
         _fresh(made[-1])
@@ -50,9 +53,7 @@ def _fresh(stage: Path) -> None:
         old.unlink()
 
 
-def _played(
-    order: Order, part: Part, files: list[Planned], stage: Path, aside: Path, told: dict[str, dict[str, Any]]
-) -> list[Path]:
+def _played(order: Order, part: Part, files: list[Planned], stage: Path, aside: Path) -> list[Path]:
     _fresh(stage)
     paths = [aside / f.name for f in files]
     flow = part.store.manifest()["flow"]

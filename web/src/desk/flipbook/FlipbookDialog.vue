@@ -41,7 +41,7 @@
       <p v-if="problem" class="bad" role="alert" data-testid="flip-problem">{{ problem }}</p>
       <div v-if="making" class="phrase" data-testid="flip-progress">
         <v-progress-linear :model-value="(100 * done) / count" height="4" color="success" aria-label="Pictures made" />
-        <span class="num nowrap">{{ done }} of {{ count }}{{ left }}</span>
+        <span class="num nowrap">{{ progress }}</span>
       </div>
       <video
         v-if="made && !making"
@@ -119,6 +119,10 @@ const made = ref<Made | null>(null)
 const count = computed(() => last.value - first.value + 1)
 const saved = computed(() => (study.doc?.looks.views ?? []) as unknown as (Viewpoint & { frame?: number })[])
 const keys = computed(() => saved.value.filter((v) => v.frame != null) as Key[])
+const progress = computed(() => {
+  if (done.value === count.value) return 'making the film …'
+  return `${done.value} of ${count.value}${left.value}`
+})
 const left = computed(() => {
   if (!done.value) return ''
   const each = (performance.now() - began.value) / done.value
