@@ -55,9 +55,16 @@ def make_flipbook(page, key):
     page.get_by_test_id("views").click()
     page.get_by_test_id("keep-view").click()
     page.get_by_test_id("flipbook").click()
-    for name, frame in (("first", 1), ("last", 3)):
-        page.get_by_test_id(f"flip-{name}").fill(str(frame))
-        page.get_by_test_id(f"flip-{name}").press("Enter")
+
+    def frames(first, last):
+        for name, frame in (("first", first), ("last", last)):
+            page.get_by_test_id(f"flip-{name}").fill(str(frame))
+            page.get_by_test_id(f"flip-{name}").press("Enter")
+
+    frames(1, 9)
+    page.get_by_test_id("flip-go").click()
+    expect(page.get_by_test_id("flip-problem")).to_have_text("Frames 1 to 9 are not in the study's 1 to 4")
+    frames(1, 3)
     choose(page, "flip-size", "640x400")
     page.get_by_test_id("flip-key-0").check()
     expect(page.get_by_test_id("flipbook-dialog")).to_contain_text("through 1 viewpoint")

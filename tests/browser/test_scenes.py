@@ -34,10 +34,12 @@ def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address,
     assert changed(first, pixels(page)) > 0.002, "it went a metre"
 
     canvas = "document.querySelector('[data-testid=view] canvas')"
-    page.wait_for_function(f"{canvas}.width === Math.floor({canvas}.clientWidth / 2)")  # at rest, half of the pixels
+    page.wait_for_function(
+        f"() => {canvas}.width === Math.floor({canvas}.clientWidth / 2)"
+    )  # at rest, half of the pixels
     page.get_by_test_id("views").click()
     page.get_by_test_id("half-pixels").click()
-    page.wait_for_function(f"{canvas}.width === {canvas}.clientWidth")
+    page.wait_for_function(f"() => {canvas}.width === {canvas}.clientWidth")
 
     page.get_by_test_id("scene-file").set_input_files(obj(tmp_path / "crate.obj"))
     expect(page.get_by_test_id("scene-dialog")).to_be_visible(timeout=30_000)

@@ -434,6 +434,10 @@ watch(
   probe,
 )
 watch(handles, placeHandles)
+watch(filming, (on) => {
+  layers.handles.visible = !on // what is held is not part of a film
+  viewer?.draw()
+})
 watch(
   () => shows.parallel,
   (on) => viewer?.setParallel(on),

@@ -54,7 +54,7 @@ import { freshId } from '../lib/fresh'
 import { shown } from '../lib/quantity'
 import { useStudy } from '../stores/study'
 
-const emit = defineEmits<{ busy: [words: string]; said: [words: string] }>()
+const emit = defineEmits<{ busy: [words: string]; said: [words: string]; failed: [words: string] }>()
 const UPS = ['Z', 'Y'] as const
 const METRES = { m: 1, dm: 0.1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
 const UNITS: { id: keyof typeof METRES; name: string }[] = [
@@ -87,6 +87,7 @@ async function send(upSaid: string, unitSaid: string) {
   busy.value = true
   emit('busy', `importing ${chosen.name} …`)
   emit('said', '')
+  emit('failed', '')
   try {
     await study.flush()
     const made = await uploadScene(study.key, chosen, upSaid, unitSaid)
@@ -94,7 +95,7 @@ async function send(upSaid: string, unitSaid: string) {
     if (!asked.value) put(made, chosen.name)
   } catch (error) {
     asked.value = null
-    emit('said', (error as Error).message)
+    emit('failed', (error as Error).message)
   }
   emit('busy', '')
   busy.value = false

@@ -47,7 +47,12 @@
           </v-list>
         </v-menu>
         <FilePick ref="picker" accept=".obj,.stl,.ply,.glb,.gltf" testid="mesh-file" @file="importMesh" />
-        <SceneImport ref="scenes" @busy="(w) => (importing = w)" @said="(w) => (importError = w)" />
+        <SceneImport
+          ref="scenes"
+          @busy="(w) => (importing = w)"
+          @failed="(w) => (importError = w)"
+          @said="(w) => (imported = w)"
+        />
         <span class="sep" />
         <span class="sub">Regions</span>
         <PartCard
@@ -71,10 +76,12 @@
         >
           +
         </button>
-        <span v-if="importing" class="muted">{{ importing }}</span>
-        <span v-if="importError" class="bad" role="alert" data-testid="import-error"
-          >{{ importError }} <button @click="importError = ''">dismiss</button></span
-        >
+        <div v-if="importing || importError || imported" class="arrived">
+          <span v-if="importing" class="muted" role="status">{{ importing }}</span>
+          <span v-else-if="importError" class="bad" role="alert" data-testid="import-error">{{ importError }}</span>
+          <span v-else role="status" data-testid="imported">{{ imported }}</span>
+          <button v-if="!importing" @click="importError = imported = ''">dismiss</button>
+        </div>
       </div>
     </div>
     <v-menu
@@ -158,6 +165,8 @@ const picker = ref<{ open: () => void } | null>(null)
 const scenes = ref<InstanceType<typeof SceneImport> | null>(null)
 const importing = ref('')
 const importError = ref('')
+/** What came in, in words. */
+const imported = ref('')
 
 const cardActions = [
   { id: 'copy', name: 'Copy', key: 'Ctrl C', act: () => void copy() },
@@ -198,7 +207,7 @@ function regionLine(id: string) {
 }
 async function importMesh(file: File) {
   importing.value = `importing ${file.name} …`
-  importError.value = ''
+  importError.value = imported.value = ''
   try {
     await study.flush()
     const made = await upload(`/studies/${study.key}/meshes`, file)
@@ -217,7 +226,7 @@ async function importMesh(file: File) {
       }),
     )
     study.select({ kind: 'shape', id })
-    if (made.notes.length) importError.value = `${made.file}: ${made.notes.join('; ')}`
+    if (made.notes.length) imported.value = `${made.file}: ${made.notes.join('; ')}`
   } catch (error) {
     importError.value = (error as Error).message
   }
@@ -330,6 +339,22 @@ function addFlow(kind: KindEntry) {
 .score .sub {
   font-weight: 600;
   margin-right: 10px;
+}
+.score .arrived {
+  position: fixed;
+  left: 150px;
+  bottom: 14px;
+  z-index: 5;
+  max-width: 70vw;
+  padding: 8px 14px;
+  display: flex;
+  gap: 14px;
+  background: var(--card);
+  border: 1px solid var(--line);
+  box-shadow: 0 2px 8px rgb(0 0 0 / 20%);
+}
+.score .arrived button {
+  text-decoration: underline;
 }
 .score .told {
   position: absolute;

@@ -252,6 +252,15 @@ export const useRuns = defineStore('runs', () => {
   /** Whether the surface of a flow is drawn: it is waited for while frames play. */
   const meshed = (flow: string) =>
     draws(flow) && lookOf(flow).draw !== 'points' && listed.formsOf(kindOf(flow)).includes('mesh')
+  /** Flows that are shown whose run lacks a frame, and whether any of these runs goes on. */
+  function lacking(n: number) {
+    const found = (study.doc?.flows ?? []).filter(({ id }) => {
+      const r = runOf(id)
+      return r && lookOf(id).shown && !r.frames.includes(n)
+    })
+    const goes = found.some(({ id }) => ['waiting', 'running'].includes(runOf(id)!.state))
+    return { names: found.map((f) => f.name), goes }
+  }
   /** Whether all that flows hold of a frame, as far as it was computed, is what is shown. */
   const isShown = (n: number) =>
     (study.doc?.flows ?? []).every(({ id }) => {
@@ -344,6 +353,7 @@ export const useRuns = defineStore('runs', () => {
     isStale,
     isFresh,
     isShown,
+    lacking,
     shown,
     drawn,
     current,

@@ -114,12 +114,15 @@ const problem = ref('')
 const making = ref(false)
 const stopped = ref(false)
 const done = ref(0)
+/** For what it waits, in words. */
+const waits = ref('')
 const began = ref(0)
 const made = ref<Made | null>(null)
 const count = computed(() => last.value - first.value + 1)
 const saved = computed(() => (study.doc?.looks.views ?? []) as unknown as (Viewpoint & { frame?: number })[])
 const keys = computed(() => saved.value.filter((v) => v.frame != null) as Key[])
 const progress = computed(() => {
+  if (waits.value) return `${done.value} of ${count.value}, ${waits.value}`
   if (done.value === count.value) return 'making the film …'
   return `${done.value} of ${count.value}${left.value}`
 })
@@ -140,6 +143,13 @@ function keep(i: number, frame?: number) {
 const pause = () => new Promise((next) => setTimeout(next, 30))
 /** Until everything that belongs to a frame is there and drawn. */
 async function settled(frame: number) {
+  for (let l = runs.lacking(frame); l.names.length; l = runs.lacking(frame)) {
+    if (!l.goes) throw new Error(`Frame ${frame} of ${l.names.join(' and ')} is not computed: run it, or film fewer`)
+    waits.value = `waits for frame ${frame} of ${l.names.join(' and ')}`
+    await pause()
+    if (stopped.value) return
+  }
+  waits.value = ''
   const end = performance.now() + PATIENCE
   for (let quiet = 0; quiet < 3; quiet = runs.isShown(frame) && idle() ? quiet + 1 : 0) {
     await pause()
@@ -150,11 +160,17 @@ async function settled(frame: number) {
 async function make() {
   const [width, height] = size.value.split('x').map(Number)
   const before = { frame: runs.frame, camera: props.viewer.viewpoint() }
+  const { start, end } = runs.clock
   let id = ''
   problem.value = ''
+  if (first.value < start || last.value > end || first.value > last.value) {
+    problem.value = `Frames ${first.value} to ${last.value} are not in the study's ${start} to ${end}`
+    return
+  }
   stopped.value = false
   making.value = true
   done.value = 0
+  waits.value = ''
   began.value = performance.now()
   runs.play(false)
   try {
