@@ -11,6 +11,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from distributed import Client
+
 
 def until(true: Callable[[], Any], seconds: float = 60.0, why: str = "it never came") -> Any:
     """Wait for what has to come."""
@@ -50,6 +52,11 @@ class Machines:
 
     def worker(self, name: str, memory: float = 2.0) -> None:
         self._begin(name, "worker", self.address, "--memory", str(memory), "--name", name)
+
+    def ready(self, workers: int) -> None:
+        """Wait until so many workers have told the scheduler that they are there."""
+        with Client(self.address, timeout=60) as client:
+            client.wait_for_workers(workers, timeout=90)
 
     def kill(self, name: str) -> None:
         """The process and all that it began, without a warning."""

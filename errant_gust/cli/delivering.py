@@ -44,12 +44,17 @@ def deliver(
         Path | None,
         typer.Option("--again", metavar="DELIVERY", help="As that delivery was; what else is said counts not"),
     ] = None,
+    here: Annotated[
+        bool, typer.Option("--here", help="Write in this process, though ERRANT_GUST_SCHEDULER is set")
+    ] = False,
     dry: Annotated[bool, typer.Option("--dry", help="Only say what would be written")] = False,
 ) -> None:
     """Write results of runs for others, with checksums and a manifest; `gust verify` proves it later."""
+    from errant_gust.core.runs import engine
     from errant_gust.core.runs.delivery.deliver import check_target
     from errant_gust.core.runs.delivery.deliver import deliver as write
     from errant_gust.core.runs.delivery.order import PATTERN, Options, again, ordered
+    from errant_gust.core.runs.delivery.stages import names_of_stages
     from errant_gust.core.runs.delivery.verify import manifest_of
 
     first, last = _frames(frames)
@@ -64,6 +69,8 @@ def deliver(
     check_target(order, to)
     names = [f.name for f in order.files]
     print(f"{len(names)} files, about {order.bytes / 1e6:,.1f} MB before compression: {names[0]} … {names[-1]}")
+    if stages := names_of_stages(order):
+        print(f"and the stages {', '.join(stages)}")
     if dry:
         return
     stop = threading.Event()
@@ -75,6 +82,8 @@ def deliver(
             said = write(
                 order, to, command=shlex.join(["gust", *sys.argv[1:]]), cancel=stop.is_set,
                 report=lambda done, total, name: shown.update(task, completed=done, total=total),
+                cluster="" if here else engine.scheduler(),
+                waits=lambda why: shown.update(task, description=f"waits: {why}" if why else "delivering"),
             )  # fmt: skip
         except Cancelled:
             shown.stop()

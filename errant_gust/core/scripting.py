@@ -239,7 +239,7 @@ def compare(a: Run, b: Run, frame: int, channel: str = "") -> tuple[Grid, Differ
 
 def deliver(
     runs: Sequence[Run], to: Path | str, *, results: Sequence[tuple[str, str]] = (("", ""),),
-    channels: Sequence[str] = (), options: Options | None = None, cancel: Cancel | None = None,
+    channels: Sequence[str] = (), options: Options | None = None, cluster: str = "", cancel: Cancel | None = None,
     progress: Callable[[int, int, str], None] | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Write results of runs into a new folder for others, with checksums and a manifest, which is returned.
@@ -250,9 +250,12 @@ def deliver(
         Of each run; empty words are the main result and its first format.
     options : Options
         Frames, names, numbers, up axis, unit, velocities, half floats, compression.
+    cluster : str
+        Address of a Dask scheduler whose workers write the files; they share the folders of the runs and of `to`.
+        Empty: this process writes them.
     """
     items = [Item(one.folder, name, format, tuple(channels)) for name, format in results for one in runs]
-    return _deliver(ordered(items, options or Options()), Path(to), cancel=cancel, report=progress)
+    return _deliver(ordered(items, options or Options()), Path(to), cancel=cancel, report=progress, cluster=cluster)
 
 
 def verify(folder: Path | str) -> list[Fault]:

@@ -8,7 +8,7 @@ import uuid
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.room import free_at
@@ -16,9 +16,11 @@ from errant_gust.core.flows.drawing import DrawnResult, drawing_of
 from errant_gust.core.flows.results import HOME
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import beside
+from errant_gust.core.runs import engine
 from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target, deliver
 from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered, viewpoints_of
 from errant_gust.core.runs.delivery.readers import reader_of
+from errant_gust.core.runs.delivery.stages import names_of_stages
 from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
@@ -27,6 +29,7 @@ from errant_gust.server import flipbooks, notices, runs
 from errant_gust.server.models import Run
 from errant_gust.server.revisions import get as get_study
 
+Place = Literal["cluster", "here"]
 SHOWN = 400
 """Names of files that are told before writing."""
 
@@ -39,6 +42,8 @@ class Going:
     to: Path
     total: int
     what: str = "write"
+    cluster: str = ""
+    """Address of the scheduler whose workers write it; empty if this process does."""
     state: str = "waiting"
     done: int = 0
     message: str = ""
@@ -52,7 +57,7 @@ class Going:
         left = took / self.done * (self.total - self.done) if self.state == "running" and self.done else None
         return {
             "id": self.id, "to": str(self.to), "state": self.state, "done": self.done, "total": self.total,
-            "message": self.message, "left": left, "what": self.what,
+            "message": self.message, "left": left, "what": self.what, "cluster": self.cluster,
             "faults": None if self.faults is None else [{"name": f.name, "what": f.what} for f in self.faults],
         }  # fmt: skip
 
@@ -135,20 +140,29 @@ def planned(order: Order, to: Path) -> dict[str, Any]:
     return {
         "files": [*(f.name for f in order.files[:SHOWN]), *(name for name, _ in order.beside[:SHOWN])],
         "count": len(order.files) + len(order.beside), "bytes": order.bytes,
-        "free": free_at(to.parent), "problem": problem,
+        "stages": names_of_stages(order), "free": free_at(to.parent), "problem": problem,
         "readers": {p.format: reader_of(p.format) for p in order.parts},
     }  # fmt: skip
 
 
-def start(order: Order, to: Path) -> Going:
-    """Begin a delivery; it waits for the one before it."""
+def start(order: Order, to: Path, place: Place = "cluster") -> Going:
+    """Begin a delivery; it waits for the one before it. Where there is a cluster its workers write it, unless `place`
+    says otherwise."""
     check_target(order, to)
     if any(g.to == to and g.what == "write" and g.state in ("waiting", "running") for g in _going.values()):
         raise FileError("is being delivered already", where=str(to), fix="another name, or wait")
-    going = Going(uuid.uuid4().hex[:12], to, len(order.files))
+    cluster = engine.scheduler() if place == "cluster" else ""
+    going = Going(uuid.uuid4().hex[:12], to, len(order.files), cluster=cluster)
+
+    def waits(why: str) -> None:
+        going.message = f"it waits: {why}" if why else ""
+        notices.changed()
 
     def write() -> None:
-        deliver(order, to, command=command_of(order, to), cancel=going.stop.is_set, report=_reporter(going))
+        deliver(
+            order, to, command=command_of(order, to), cancel=going.stop.is_set, report=_reporter(going),
+            cluster=cluster, waits=waits,
+        )  # fmt: skip
 
     return _begun(going, write, "the same order goes on with what was written")
 
@@ -172,7 +186,7 @@ def _do(going: Going, work: Callable[[], None], stopped: str) -> None:
         going.state, going.began = "running", time.monotonic()
         try:
             work()
-            going.state = "done"
+            going.state, going.message = "done", ""
         except Cancelled:
             going.state, going.message = "stopped", stopped
         except Exception as error:  # whatever it is, who waits hears of it

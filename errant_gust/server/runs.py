@@ -253,7 +253,7 @@ def _finished(identity: str, result: dict[str, Any]) -> None:
             if state == "done" and run.last > _ends.get(identity, run.last):
                 state = "waiting"  # more frames were asked for while it went
             elif state == "stopped" and not yielded and there >= run.last:
-                state = "done"  # fewer were
+                state, message = "done", ""  # fewer were, or somebody who looked had computed the last one
             run.state, run.message, run.ended = state, message, timezone.now()
             run.worker, run.bytes = str(result.get("worker", ""))[:120], RunStore(folder_of(identity)).bytes()
             # who gave way keeps its place in the line: as the newest it would be the first to go on

@@ -34,15 +34,19 @@ BALL = {"id": "ball", "kind": "sphere", "params": {"radius": 0.5}}
 ABROAD = Convention("Y", "cm", True, 24.0)
 
 
-@pytest.fixture(scope="module")
-def dust(tmp_path_factory):
+def dusty(folder, count):
     """A run of points with trails, five frames."""
-    emit = ("emit", {"shape": "ball", "where": "volume", "timing": "all at once", "count": 500, "life": 9})
+    emit = ("emit", {"shape": "ball", "where": "volume", "timing": "all at once", "count": count, "life": 9})
     steps = (emit, ("carry", {"field": "wind"}), ("trail", {"length": 3, "share": 1}))
     wind = lane("wind", ("constant", {"makes": "vector", "vector": [2.4, 0, 1.2]}))
     flow = {**lane("dust", *steps), "kind": "particles"}
     made = plan(wind, flows=[flow], shapes=[BALL], clock={"fps": 24, "start": 1, "end": 5})
-    return compute(made.study, "dust", tmp_path_factory.mktemp("dust") / "run")
+    return compute(made.study, "dust", folder)
+
+
+@pytest.fixture(scope="module")
+def dust(tmp_path_factory):
+    return dusty(tmp_path_factory.mktemp("dust") / "run", 500)
 
 
 @pytest.fixture(scope="module")

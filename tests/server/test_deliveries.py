@@ -13,10 +13,11 @@ import numpy as np
 import pytest
 from django.test import Client
 
-from errant_gust.core.runs.delivery import deliver as writing
+from errant_gust.core.home import home
+from errant_gust.core.runs.delivery import hands
 from errant_gust.core.runs.delivery.verify import verify
 from errant_gust.server import deliveries, runs
-from tests.clusters import until
+from tests.clusters import Machines, until
 from tests.server.test_api import api, study, wait_for  # noqa: F401
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -52,6 +53,25 @@ def faults(api, study, to):  # noqa: F811
     done = until(lambda: (g := going(api, study, id))["state"] == "done" and g, 60)
     assert done["done"] == done["total"]
     return done["faults"]
+
+
+def test_a_cluster_writes_unless_this_machine_is_asked(api, study, run, root, monkeypatch, tmp_path):  # noqa: F811
+    with Machines(home(), tmp_path) as machines:
+        monkeypatch.setenv("ERRANT_GUST_SCHEDULER", machines.address)
+        assert api("GET", f"/hand-over?study={study['key']}")["cluster"] == machines.address
+        id = api("POST", "/hand-over", body(run, root, "there"))["id"]
+        away = until(lambda: (g := going(api, study, id))["message"] and g, 60)
+        assert (away["state"], away["cluster"]) == ("running", machines.address)
+        assert away["message"].startswith(f"it waits: the scheduler at {machines.address} is away")
+        machines.scheduler()
+        machines.worker("only")
+        done = until(lambda: (g := going(api, study, id))["state"] == "done" and g, 90)
+        assert (done["done"], done["message"]) == (6, "")
+        machines.kill("scheduler")
+        id = api("POST", "/hand-over", {**body(run, root, "here"), "place": "here"})["id"]
+        assert until(lambda: (g := going(api, study, id))["state"] == "done" and g, 60)["cluster"] == ""
+    there, here = (json.loads(Path(root, name, "delivery.json").read_text()) for name in ("there", "here"))
+    assert there["files"] == here["files"]
 
 
 def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root):  # noqa: F811
@@ -145,7 +165,7 @@ def test_what_cannot_be_is_refused_in_words(api, study, run, root, tmp_path, cha
 
 
 def test_one_that_is_stopped_goes_on_and_the_same_is_not_written_twice(api, study, run, root, monkeypatch):  # noqa: F811
-    held, free, write = threading.Event(), threading.Event(), writing._write
+    held, free, write = threading.Event(), threading.Event(), hands.write_one
 
     def slow(*given):
         if given[2].frame == 3:
@@ -153,7 +173,7 @@ def test_one_that_is_stopped_goes_on_and_the_same_is_not_written_twice(api, stud
             free.wait(30)
         return write(*given)
 
-    monkeypatch.setattr(writing, "_write", slow)
+    monkeypatch.setattr(hands, "write_one", slow)
     order = body(run, root, "spray_v2")
     id = api("POST", "/hand-over", order)["id"]
     held.wait(30)
@@ -166,7 +186,7 @@ def test_one_that_is_stopped_goes_on_and_the_same_is_not_written_twice(api, stud
     assert going(api, study, id)["done"] == 3
     until(lambda: going(api, study, other)["state"] == "done", 30)
     written = []
-    monkeypatch.setattr(writing, "_write", lambda *given: written.append(given[2].frame) or write(*given))
+    monkeypatch.setattr(hands, "write_one", lambda *given: written.append(given[2].frame) or write(*given))
     again = api("POST", "/hand-over", order)["id"]
     until(lambda: going(api, study, again)["state"] == "done", 30)
     assert written == [4, 5, 6]

@@ -175,7 +175,7 @@ class Cluster:
     def _hand_in(self, client: Any, one: _Job, workers: dict[str, dict[str, Any]]) -> None:
         from distributed import fire_and_forget
 
-        asked, among, why = _fitting(one.order.memory, workers)
+        asked, among, why = fitting(one.order.memory, workers)
         if why:
             one.say({**job.progress_of(one.order.folder), "waits": why})
             return
@@ -210,7 +210,7 @@ class Cluster:
         one.finished(said)
 
 
-def _fitting(
+def fitting(
     memory: int, workers: dict[str, dict[str, Any]]
 ) -> tuple[dict[str, float], frozenset[str] | None, str]:  # fmt: skip
     """What to ask of the scheduler for a run that needs so much memory: resources, or workers by name; or why none

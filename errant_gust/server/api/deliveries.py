@@ -7,6 +7,7 @@ from django.http import HttpRequest, StreamingHttpResponse
 from ninja import Router, Schema
 from pydantic import Field as Bound
 
+from errant_gust.core.runs import engine
 from errant_gust.core.runs.delivery.order import PATTERN, Options, Order
 from errant_gust.server import deliveries, flipbooks
 from errant_gust.server.api.flipbooks import FlipbookOut
@@ -52,11 +53,13 @@ class GoingOut(Schema):
     message: str
     left: float | None
     what: str
+    cluster: str
     faults: list[FaultOut] | None
 
 
 class HandOver(Schema):
     roots: list[str]
+    cluster: str
     offered: list[Offered]
     going: list[GoingOut]
     cameras: list[str]
@@ -94,6 +97,7 @@ class OrderIn(Schema):
     options: OptionsIn
     root: str
     name: str
+    place: deliveries.Place = "cluster"
 
     def order(self) -> Order:
         items = [(i.run, i.result, i.format, tuple(i.channels)) for i in self.items]
@@ -105,6 +109,7 @@ class OrderIn(Schema):
 
 class Plan(Schema):
     files: list[str]
+    stages: list[str]
     count: int
     bytes: int
     free: int
@@ -120,7 +125,8 @@ class Proof(Schema):
 def there_is(request: HttpRequest, study: str) -> Any:
     """What the runs of a study have to give, where it may go, what goes on and what stands."""
     return {
-        "roots": [str(r) for r in deliveries.roots()], "offered": deliveries.offered(study),
+        "roots": [str(r) for r in deliveries.roots()], "cluster": engine.scheduler(),
+        "offered": deliveries.offered(study),
         "going": deliveries.all_going(), "made": deliveries.made(),
         "flipbooks": flipbooks.of(study),
         "cameras": [v["name"] for v in deliveries.cameras_of(study)],
@@ -135,7 +141,7 @@ def plan(request: HttpRequest, body: OrderIn) -> Any:
 
 @router.post("/hand-over", response=GoingOut)
 def start(request: HttpRequest, body: OrderIn) -> Any:
-    return deliveries.start(body.order(), deliveries.target(body.root, body.name)).as_dict()
+    return deliveries.start(body.order(), deliveries.target(body.root, body.name), body.place).as_dict()
 
 
 @router.post("/hand-over/prove", response=GoingOut)

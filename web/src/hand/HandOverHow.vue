@@ -83,12 +83,23 @@
         @update:model-value="(t) => $emit('name', t)"
       />
     </div>
+    <div v-if="cluster" v-tip="cluster" class="phrase">
+      <span>Written by</span
+      ><PickOne
+        :model-value="place"
+        :items="PLACES"
+        label="Who writes"
+        testid="hand-place"
+        @update:model-value="(p: Place) => $emit('place', p)"
+      />
+    </div>
     <div v-if="plan" class="plan" data-testid="hand-plan">
       <b class="num">{{ plan.count }} files, about {{ bytes(plan.bytes) }} before compression</b>
       <span class="muted num">{{ bytes(plan.free) }} are free</span>
       <ul class="num names">
         <li v-for="f in named" :key="f">{{ f }}</li>
       </ul>
+      <span v-if="plan.stages.length" data-testid="hand-stages">and the stages {{ plan.stages.join(', ') }}</span>
       <span v-for="(words, format) in plan.readers" :key="format" class="muted">
         {{ format }} is read by {{ words }}
       </span>
@@ -110,7 +121,7 @@ import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { bytes } from '../lib/quantity'
-import type { Choices } from './choices'
+import type { Choices, Place } from './choices'
 
 type Options = components['schemas']['OptionsIn']
 const UPS: { id: NonNullable<Options['up']>; name: string }[] = [
@@ -136,6 +147,10 @@ const SQUEEZES: { id: NonNullable<Options['compression']>; name: string }[] = [
   { id: 'zip', name: 'zip' },
   { id: 'none', name: 'no compression' },
 ]
+const PLACES: { id: Place; name: string }[] = [
+  { id: 'cluster', name: 'the workers of the cluster' },
+  { id: 'here', name: 'this machine' },
+]
 
 const props = defineProps<{
   first: number
@@ -147,10 +162,13 @@ const props = defineProps<{
   roots: string[]
   root: string
   name: string
+  /** Address of the cluster's scheduler; empty where there is none. */
+  cluster: string
+  place: Place
   plan: components['schemas']['Plan'] | null
   refused: string
 }>()
-defineEmits<{ root: [folder: string]; name: [text: string]; write: [] }>()
+defineEmits<{ root: [folder: string]; name: [text: string]; place: [who: Place]; write: [] }>()
 const o = defineModel<Choices>({ required: true })
 
 const cameraWords = computed(() => {

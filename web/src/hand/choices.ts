@@ -11,6 +11,9 @@ export interface Chosen {
 
 export type Choices = Required<Options>
 
+/** Who writes: the workers of a cluster where there is one, or the server's machine. */
+export type Place = NonNullable<components['schemas']['OrderIn']['place']>
+
 export const usual = (): Choices => ({
   first: null,
   last: null,

@@ -99,10 +99,13 @@
           :roots="there.roots"
           :root="root"
           :name="name"
+          :cluster="there.cluster"
+          :place="place"
           :plan="plan"
           :refused="refused"
           @root="(r) => (root = r)"
           @name="(t) => (name = t)"
+          @place="(p) => (place = p)"
           @write="write"
         />
       </div>
@@ -120,7 +123,7 @@ import PickOne from '../controls/PickOne.vue'
 import TickBox from '../controls/TickBox.vue'
 import HandOverHow from '../hand/HandOverHow.vue'
 import HandOverMade from '../hand/HandOverMade.vue'
-import { usual, type Chosen } from '../hand/choices'
+import { usual, type Chosen, type Place } from '../hand/choices'
 import { bytes } from '../lib/quantity'
 import { followAll } from '../lib/events'
 
@@ -138,6 +141,7 @@ const o = ref(usual())
 const films = ref<string[]>([])
 const root = ref('')
 const name = ref('')
+const place = ref<Place>('cluster')
 document.title = 'Hand over · Errant Gust'
 
 const idOf = (x: Offered) => `${x.run}.${x.result}`
@@ -194,6 +198,7 @@ const body = computed(() => ({
   options: { ...o.value, first: first.value, last: last.value },
   root: root.value,
   name: name.value,
+  place: place.value,
 }))
 let waits = 0
 let asked = 0

@@ -8,23 +8,18 @@ import json
 import os
 import shutil
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
-from errant_gust.core.errors import Cancelled, FileError
+from errant_gust.core.errors import FileError
 from errant_gust.core.files.room import NoRoom, free_at, kept_free
-from errant_gust.core.files.usd import Setting
-from errant_gust.core.files.vdb import write_vdb
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.files.zarr_arrays import sync
-from errant_gust.core.flows.drawing import Drawing, drawing_of
-from errant_gust.core.flows.results import Volume
-from errant_gust.core.runs.delivery.holding import holds
-from errant_gust.core.runs.delivery.order import Order, Part, Planned
+from errant_gust.core.runs.delivery.hands import Waits, write_here, write_there
+from errant_gust.core.runs.delivery.order import Order, Planned
 from errant_gust.core.runs.delivery.stages import stages_of
-from errant_gust.core.runs.export import digest_of, plan_of_run, put, take
+from errant_gust.core.runs.export import digest_of
 from errant_gust.core.runs.identity import engines
 from errant_gust.core.runs.lease import leased
 from errant_gust.core.study import document
@@ -33,7 +28,6 @@ from errant_gust.core.study.depends import Depends
 FORMAT = "errant-gust-delivery"
 MANIFEST = "delivery.json"
 SUMS = "SHA256SUMS"
-Box = list[list[float]]
 Report = Callable[[int, int, str], None]
 """Files done, of how many, and the name of the last."""
 
@@ -60,16 +54,37 @@ def _existing(folder: Path) -> Path:
 
 
 def deliver(
-    order: Order, to: Path, *, command: str = "", cancel: Cancel | None = None, report: Report | None = None
+    order: Order,
+    to: Path,
+    *,
+    command: str = "",
+    cancel: Cancel | None = None,
+    report: Report | None = None,
+    cluster: str = "",
+    waits: Waits | None = None,
 ) -> dict[str, Any]:
     """Write everything into the new folder `to`, with a manifest and checksums; the manifest. Raises Cancelled when
-    stopped: what was written stays aside, and the same order goes on with it."""
+    stopped: what was written stays aside, and the same order goes on with it, here or elsewhere.
+
+    `cluster`: address of a scheduler whose workers write the files, and share the folders of the runs and of `to`;
+    `waits` is told why nothing goes on there."""
     to = to.expanduser().resolve()
     check_target(order, to)
     aside = to.with_name(f".{to.name}.delivering")
     with leased(aside, "is being delivered by"):
         told = _begun(aside, order)
-        _files(order, aside, told, cancel, report)
+        todo = [f for f in order.files if f.name not in told]
+
+        def written(file: Planned, said: dict[str, Any]) -> None:
+            told[file.name] = said
+            _note(aside, file.name, said)
+            if report is not None:
+                report(len(told), len(order.files), file.name)
+
+        if cluster:
+            write_there(cluster, order, todo, aside, written, cancel, waits)
+        else:
+            write_here(order, todo, aside, written, cancel)
         stages = [*stages_of(order, aside, told), *_beside(order, aside)]
         manifest = _manifest(order, told, stages, aside, command)
         _settle(aside, manifest)
@@ -80,36 +95,6 @@ def deliver(
     aside.rename(to)
     sync(to.parent)
     return manifest
-
-
-def _files(
-    order: Order, aside: Path, told: dict[str, dict[str, Any]], cancel: Cancel | None, report: Report | None
-) -> None:
-    """Write what is not told of yet: while a file is written, the one before it is read back and noted."""
-    proof: tuple[Planned, Future[dict[str, Any]]] | None = None
-
-    def settled() -> None:
-        nonlocal proof
-        if proof is not None:
-            (file, said), proof = proof, None
-            told[file.name] = said.result()
-            _note(aside, file.name, told[file.name])
-            if report is not None:
-                report(len(told), len(order.files), file.name)
-
-    with ThreadPoolExecutor(1) as prover:
-        try:
-            for file in order.files:
-                if file.name in told:
-                    continue
-                if cancel is not None and cancel():
-                    raise Cancelled
-                part = order.parts[file.item]
-                box = _write(order, part, file, aside / file.name)
-                settled()
-                proof = file, prover.submit(_said, aside / file.name, file, part.format, box)
-        finally:
-            settled()
 
 
 def _beside(order: Order, aside: Path) -> list[Path]:
@@ -150,35 +135,6 @@ def _note(aside: Path, name: str, said: dict[str, Any]) -> None:
         file.write(json.dumps({"name": name, **said}) + "\n")
         file.flush()
         os.fsync(file.fileno())
-
-
-def _said(path: Path, file: Planned, format: str, box: Box | None) -> dict[str, Any]:
-    """What the manifest says of a file."""
-    return {
-        "bytes": path.stat().st_size, "sha256": digest_of(path), "item": file.item, "frame": file.frame,
-        "number": file.number, **({"box": box} if box else {}), "holds": holds(path, format),
-    }  # fmt: skip
-
-
-def _write(order: Order, part: Part, file: Planned, path: Path) -> Box | None:
-    """Write a file; the box that it fills if it is a volume."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    options, convention = order.options, part.convention
-    channels = part.item.channels or None
-    drawing: Drawing | None = None
-    if part.result.from_study:
-        drawing = drawing_of(part.store, plan_of_run(part.store), part.store.manifest()["flow"], file.frame)
-    found = convention.of(take(part.store, file.frame, part.result, channels, options.velocity, drawing))
-    if part.format == "vdb":
-        write_vdb(path, found.grids, options.compression, options.half)
-    else:
-        setting = Setting(options.up, convention.metres)
-        put(path, file.number, part.store.manifest()["flow"], part.result.form, part.format, found, channels=channels,
-            setting=setting)  # fmt: skip
-    if not isinstance(found, Volume):
-        return None
-    corners = found.region.corners
-    return [corners.min(axis=0).tolist(), corners.max(axis=0).tolist()]
 
 
 def _manifest(

@@ -164,7 +164,7 @@ def ordered(items: list[Item], options: Options, beside: Sequence[tuple[str, Pat
     options.check()
     if not items:
         raise GustError("nothing is chosen", where="items", fix="choose a run and a result of it")
-    parts = [_part(item, options) for item in items]
+    parts = [part_of(item, options) for item in items]
     files: list[Planned] = []
     seen: dict[str, int] = {}
     for n, part in enumerate(parts):
@@ -207,7 +207,7 @@ def again(manifest: dict[str, Any], runs: list[Path]) -> tuple[list[Item], Optio
         raise FileError(f"has options that are not known ({error})", where="the manifest") from None
 
 
-def _part(item: Item, options: Options) -> Part:
+def part_of(item: Item, options: Options) -> Part:
     store = RunStore(item.run)
     manifest = store.manifest()
     result = kind_of_run(store).result(item.result)

@@ -12,22 +12,37 @@ STAGED = ("usd", "vdb")
 """Formats that a stage shows."""
 
 
+def _places(order: Order) -> dict[int, tuple[str, str]]:
+    """Of each item that has a stage, by its number: what it is called in the scene, and its path in the delivery."""
+    found: dict[int, tuple[str, str]] = {}
+    taken: set[str] = set()
+    for n, part in enumerate(order.parts):
+        if part.format == "usd" or (part.format == "vdb" and order.options.stage):
+            name = f"{part.store.manifest()['flow']}_{part.result.name}"
+            name = name if name not in taken else f"{name}_{n}"  # the same of another run
+            taken.add(name)
+            folders = {str(Path(f.name).parent) for f in order.files if f.item == n}
+            found[n] = name, str(Path(folders.pop() if len(folders) == 1 else ".") / f"{name}.usda")
+    return found
+
+
+def names_of_stages(order: Order) -> list[str]:
+    """Stages that are written beside the frames, that of it all at the end."""
+    made = [path for _, path in _places(order).values()]
+    return [*made, SCENE] if made and order.options.stage else made
+
+
 def stages_of(order: Order, aside: Path, told: dict[str, dict[str, Any]]) -> list[Path]:
     """Write the stages over files that are there already; the files that they consist of."""
     shown: dict[str, Path] = {}
     made: list[Path] = []
-    for n, part in enumerate(order.parts):
-        files = [f for f in order.files if f.item == n]
-        if part.format == "usd" or (part.format == "vdb" and order.options.stage):
-            name = f"{part.store.manifest()['flow']}_{part.result.name}"
-            name = name if name not in shown else f"{name}_{n}"  # the same of another run
-            folders = {(aside / f.name).parent for f in files}
-            stage = (folders.pop() if len(folders) == 1 else aside) / f"{name}.usda"
-            shown[name] = stage
-            if part.format == "usd":
-                made += _played(order, part, files, stage, aside)
-            else:
-                made += _filled(order, part, files, stage, aside, told)
+    for n, (name, path) in _places(order).items():
+        part, files = order.parts[n], [f for f in order.files if f.item == n]
+        shown[name] = stage = aside / path
+        if part.format == "usd":
+            made += _played(order, part, files, stage, aside)
+        else:
+            made += _filled(order, part, files, stage, aside, told)
     if order.options.stage and shown:
         made.append(aside / SCENE)
         _fresh(made[-1])

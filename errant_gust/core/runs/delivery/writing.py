@@ -1,0 +1,62 @@
+"""One file of a delivery: written, read back, and what is said of it. The same whichever machine does it."""
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.files.usd import Setting
+from errant_gust.core.files.vdb import write_vdb
+from errant_gust.core.flows.drawing import Drawing, drawing_of
+from errant_gust.core.flows.results import Volume
+from errant_gust.core.runs.delivery.holding import holds
+from errant_gust.core.runs.delivery.order import Item, Options, Part, Planned, part_of
+from errant_gust.core.runs.export import digest_of, plan_of_run, put, take
+
+Box = list[list[float]]
+
+
+@dataclass(frozen=True)
+class Piece:
+    """An item as another process is told of it: what to take, how it is written, and of which frames."""
+
+    item: Item
+    options: Options
+
+    @staticmethod
+    def of(part: Part, options: Options) -> "Piece":
+        """The frames are named: a run that goes on may have more of them by then."""
+        item = replace(part.item, run=part.item.run.resolve(), result=part.result.name, format=part.format)
+        first, last = part.frames[0], part.frames[-1]
+        return Piece(item, replace(options, first=first, last=last, cameras=()))
+
+    def part(self) -> Part:
+        return part_of(self.item, self.options)
+
+
+def write_one(part: Part, options: Options, file: Planned, path: Path) -> Box | None:
+    """Write a file; the box that it fills if it is a volume, in the lengths and axes of the delivery."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    convention = part.convention
+    channels = part.item.channels or None
+    drawing: Drawing | None = None
+    if part.result.from_study:
+        drawing = drawing_of(part.store, plan_of_run(part.store), part.store.manifest()["flow"], file.frame)
+    found = convention.of(take(part.store, file.frame, part.result, channels, options.velocity, drawing))
+    if part.format == "vdb":
+        write_vdb(path, found.grids, options.compression, options.half)
+    else:
+        setting = Setting(options.up, convention.metres)
+        put(path, file.number, part.store.manifest()["flow"], part.result.form, part.format, found, channels=channels,
+            setting=setting)  # fmt: skip
+    if not isinstance(found, Volume):
+        return None
+    corners = found.region.corners
+    return [corners.min(axis=0).tolist(), corners.max(axis=0).tolist()]
+
+
+def said_of(path: Path, file: Planned, format: str, box: Box | None) -> dict[str, Any]:
+    """What the manifest says of a file; it is read back for that."""
+    return {
+        "bytes": path.stat().st_size, "sha256": digest_of(path), "item": file.item, "frame": file.frame,
+        "number": file.number, **({"box": box} if box else {}), "holds": holds(path, format),
+    }  # fmt: skip
