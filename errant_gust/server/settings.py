@@ -48,6 +48,7 @@ WHITENOISE_ROOT = WEB if WEB.is_dir() else None
 WHITENOISE_INDEX_FILE = False
 USE_TZ = True
 DATA_UPLOAD_MAX_MEMORY_SIZE = 12 << 20
+DATA_UPLOAD_MAX_NUMBER_FILES = 5000  # a sequence of meshes
 FILE_UPLOAD_MAX_MEMORY_SIZE = 4 << 20
 LOGGING = {
     "version": 1,

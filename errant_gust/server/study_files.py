@@ -8,6 +8,7 @@ import tempfile
 import uuid
 import zipfile
 import zlib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +20,7 @@ from errant_gust.core.files.writing import zip_entry
 from errant_gust.core.geometry import curve_files, outlines
 from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
 from errant_gust.core.geometry.scene_files import SUFFIXES as SCENES
-from errant_gust.core.geometry.scene_files import UNITS, SceneFile, missing_of, read_scene
+from errant_gust.core.geometry.scene_files import UNITS, SceneFile, missing_of, read_scene, sequence_strangers
 from errant_gust.core.home import home, shipped
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
@@ -27,6 +28,8 @@ from errant_gust.server.models import Study
 from errant_gust.server.revisions import create, folder, get
 
 UPLOAD = ".upload-"
+MOST_OF_A_SEQUENCE = 2 << 30
+"""Bytes of all files of an uploaded sequence."""
 
 
 DEMO = shipped("demo")
@@ -85,18 +88,30 @@ def add_mesh(key: str, name: str, chunks: Any) -> tuple[str, MeshReport]:
     return kept, report
 
 
-def add_scene(key: str, name: str, chunks: Any, up: str, unit: str) -> tuple[Kept | None, SceneFile]:
-    """Keep what an uploaded scene file holds; None in its place if it must be asked for its up axis or unit."""
+def add_scene(key: str, files: Sequence[tuple[str, Any]], up: str, unit: str) -> tuple[Kept | None, SceneFile]:
+    """Keep what an uploaded scene holds: (name, chunks) of one file, or of a mesh file a frame. None in its place if it
+    must be asked for its up axis or unit."""
     clock = document.parse(get(key).head.document).clock
-    stem, suffix = _plain_name(name, SCENES, "scene")
+    names = ["".join(_plain_name(name, SCENES, "scene")) for name, _ in files]
+    twice = next((n for n in names if names.count(n) > 1), "")
+    if twice:
+        raise FileError("is there twice", where=twice, fix="give each file a name of its own")
+    if strangers := sequence_strangers(names):
+        raise FileError(
+            f"is no frame of the sequence of {names[0]}", where=strangers[0],
+            fix="import one scene at a time, or mesh files whose names differ by their numbers only",
+        )  # fmt: skip
     into = folder(key) / "assets"
     into.mkdir(parents=True, exist_ok=True)
-    aside = into / f"{UPLOAD}{uuid.uuid4().hex}x{suffix}"  # no number before its ending: it stands for itself
+    aside = into / f"{UPLOAD}{uuid.uuid4().hex}"
+    aside.mkdir()
     try:
-        _receive(aside, chunks, MAX_BYTES, name)
-        scene = read_scene(aside, clock.fps, clock.start, f"{stem}{suffix}")
+        room = MAX_BYTES if len(files) == 1 else MOST_OF_A_SEQUENCE
+        for name, (told, chunks) in zip(names, files, strict=True):
+            room -= _receive(aside / name, chunks, min(room, MAX_BYTES), told)
+        scene = read_scene(aside / names[0], clock.fps, clock.start)
     finally:
-        aside.unlink(missing_ok=True)
+        shutil.rmtree(aside, ignore_errors=True)
     if missing_of(scene, up, UNITS.get(unit, 0.0)):
         return None, scene
     return keep_scene(scene, into, up=up, metres=UNITS.get(unit, 0.0)), scene
@@ -114,10 +129,12 @@ def _plain_name(name: str, suffixes: tuple[str, ...], sort: str) -> tuple[str, s
         raise FileError(
             f"'{suffix or plain}' is not a {sort} format read here", where=plain, fix=f"use {', '.join(suffixes)}"
         )
-    return re.sub(r"[^A-Za-z0-9_-]+", "_", Path(plain).stem)[:60] or sort, suffix
+    stem = re.sub(r"[^A-Za-z0-9_-]+", "_", Path(plain).stem)
+    return (stem if len(stem) <= 60 else stem[:40] + stem[-20:]) or sort, suffix  # a number at its end is kept
 
 
-def _receive(aside: Path, chunks: Any, most: int, name: str) -> None:
+def _receive(aside: Path, chunks: Any, most: int, name: str) -> int:
+    """Write an upload; its bytes."""
     size = 0
     with aside.open("wb") as file:
         for chunk in chunks:
@@ -125,6 +142,7 @@ def _receive(aside: Path, chunks: Any, most: int, name: str) -> None:
             if size > most:
                 raise FileError(f"is larger than {most >> 20} MiB", where=name, fix="reduce it")
             file.write(chunk)
+    return size
 
 
 def _keep(aside: Path, into: Path, stem: str, suffix: str) -> str:
@@ -142,7 +160,7 @@ def _keep(aside: Path, into: Path, stem: str, suffix: str) -> str:
 def sweep_uploads() -> None:
     """Take away what uploads left that a stop of the server cut off."""
     for path in (home() / "studies").glob(f"*/assets/{UPLOAD}*"):
-        path.unlink(missing_ok=True)
+        shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
 
 
 def demos() -> list[tuple[str, dict[str, Any], str]]:

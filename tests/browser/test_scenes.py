@@ -41,16 +41,19 @@ def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address,
     page.get_by_test_id("half-pixels").click()
     page.wait_for_function(f"() => {canvas}.width === {canvas}.clientWidth")
 
-    page.get_by_test_id("scene-file").set_input_files(obj(tmp_path / "crate.obj"))
+    page.get_by_test_id("scene-file").set_input_files([obj(tmp_path / "crate.obj"), obj(tmp_path / "lid.obj")])
+    expect(page.get_by_text("lid.obj: is no frame of the sequence of crate.obj")).to_be_visible(timeout=30_000)
+    page.get_by_test_id("scene-file").set_input_files([obj(tmp_path / f"crate.{n:02d}.obj") for n in (10, 9, 11)])
     expect(page.get_by_test_id("scene-dialog")).to_be_visible(timeout=30_000)
     for up in ("Z", "Y"):
         assert page.get_by_test_id(f"scene-up-{up}").locator("img").evaluate("i => i.naturalWidth") == 240
     page.get_by_test_id("scene-up-Y").click()
     choose(page, "scene-unit", "cm")
+    expect(page.get_by_test_id("scene-dialog").locator("h2")).to_have_text("crate.09.obj … crate.11.obj")
     expect(page.get_by_test_id("scene-size")).to_have_text("it is then 0.01 m long")
     page.get_by_test_id("scene-go").click()
     expect(page.get_by_test_id("scene-dialog")).to_have_count(0)
     shape = document(page, address, key)["shapes"][-1]
-    assert (shape["name"], shape["params"]) == ("Crate", {"file": "crate.ply"})
+    assert (shape["name"], shape["params"]) == ("Crate", {"file": "crate.0009.ply", "sequence": True})
     facts = json.loads(page.request.get(f"{address}/api/studies/{key}/files").text())
-    assert {"crate.ply", "prop.0001.ply"} <= {f["name"] for f in facts}
+    assert {"crate.0009.ply", "crate.0011.ply", "prop.0001.ply"} <= {f["name"] for f in facts}

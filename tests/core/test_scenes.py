@@ -10,10 +10,10 @@ import pytest
 from pxr import Gf, Usd, UsdGeom, Vt
 
 from errant_gust.core.errors import FileError, GustError
-from errant_gust.core.files.scenes import keep_scene, put_in
+from errant_gust.core.files.scenes import Kept, keep_scene, put_in
 from errant_gust.core.files.usd_scene import Camera, write_scene
 from errant_gust.core.geometry.mesh import read_mesh
-from errant_gust.core.geometry.scene_files import meshes_of, read_scene, views_of
+from errant_gust.core.geometry.scene_files import meshes_of, read_scene, sequence_strangers, views_of
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.looking.upright import upright
 from errant_gust.core.runs.carried import plan_of
@@ -282,9 +282,23 @@ def test_a_sequence_says_what_is_missing_and_what_is_there_twice(tmp_path):
         "2 frames are missing (5, 6): the one before each is held",
     )
     assert (scene.up, scene.metres) == ("", 0.0)
+    assert sequence_strangers(["drop.0003.obj", "drop.4.obj", "drop.x.obj", "drop.5.ply", "up.5.obj"]) == [
+        "drop.x.obj", "drop.5.ply", "up.5.obj",
+    ]  # fmt: skip
+    assert sequence_strangers(["prop.0001.usda", "prop.0002.usda"]) == ["prop.0002.usda"], "a stage is whole"
     kept = keep_scene(scene, tmp_path / "assets", up="Z", metres=1.0)
     assert kept.files == ["drop.0003.ply", "drop.0004.ply", "drop.0007.ply"]
     assert read_mesh(tmp_path / "assets" / "drop.0007.ply").lower[0] == pytest.approx(7)
+
+
+def test_viewpoints_of_one_name_can_be_told_apart(tmp_path):
+    looks = [
+        {"name": name, "position": [n, 0, 0], "target": [0, 0, 0]} for n, name in enumerate(["Side", "Side", "Top"])
+    ]
+    study = {"looks": {"views": [{"name": "Side 2", "position": [9, 0, 0], "target": [0, 0, 0]}]}}
+    put_in(study, Kept(views=looks))
+    assert [v["name"] for v in study["looks"]["views"]] == ["Side 2", "Side", "Side 3", "Top"]
+    assert [v["position"][0] for v in study["looks"]["views"]] == [9, 0, 1, 2]
 
 
 @pytest.mark.parametrize(

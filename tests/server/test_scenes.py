@@ -10,7 +10,7 @@ from django.test import Client
 from PIL import Image
 
 from errant_gust.core.geometry.mesh import read_mesh
-from errant_gust.server import revisions
+from errant_gust.server import revisions, study_files
 from tests.core.test_scenes import obj, usd
 from tests.server.test_api import api, study  # noqa: F401
 
@@ -18,9 +18,10 @@ pytestmark = pytest.mark.django_db(transaction=True)
 
 
 def send(study, path, status=200, **said):  # noqa: F811
-    file = SimpleUploadedFile(path.name, path.read_bytes())
-    query = "&".join(f"{k}={v}" for k, v in {"name": path.name, **said}.items())
-    sent = Client(headers={"X-Errant-Gust": "1"}).post(f"/api/studies/{study['key']}/scenes?{query}", {"file": file})
+    paths = path if isinstance(path, list) else [path]
+    files = [SimpleUploadedFile(p.name, p.read_bytes()) for p in paths]
+    query = "&".join(f"{k}={v}" for k, v in said.items())
+    sent = Client(headers={"X-Errant-Gust": "1"}).post(f"/api/studies/{study['key']}/scenes?{query}", {"file": files})
     assert sent.status_code == status, sent.content
     return sent.json()
 
@@ -55,3 +56,25 @@ def test_a_stage_that_says_all_is_kept_at_once_and_a_broken_one_leaves_nothing(s
     (tmp_path / "a.fbx").write_text("x")
     assert "is not a scene format" in send(study, tmp_path / "a.fbx", 422)["message"]
     assert kept(study) == before
+
+
+def test_a_mesh_file_a_frame_comes_in_at_once_and_strangers_are_told(study, tmp_path, monkeypatch):  # noqa: F811
+    before = kept(study)
+    frames = [obj(tmp_path / f"drop.{n:04d}.obj", n) for n in (7, 3, 4)]
+    other = obj(tmp_path / "crate.obj")
+    said = send(study, [*frames, other], 422)["message"]
+    assert said.startswith("crate.obj: is no frame of the sequence of drop_0007.obj; import one scene at a time")
+    (tmp_path / "drop_0003.obj").write_bytes(frames[1].read_bytes())
+    assert "is there twice" in send(study, [*frames, tmp_path / "drop_0003.obj"], 422)["message"]
+    asked = send(study, frames)
+    assert (asked["asks"], asked["frames"], kept(study)) == (["up", "unit"], [3, 7], before)
+    made = send(study, frames, up="Z", unit="m")
+    assert made["files"] == [f"drop.{n:04d}.ply" for n in (3, 4, 7)]
+    assert made["notes"] == ["2 frames are missing (5, 6): the one before each is held"]
+    assert made["shapes"][0]["params"] == {"file": "drop.0003.ply", "sequence": True}
+    assets = revisions.folder(study["key"]) / "assets"
+    assert [read_mesh(assets / name).lower[0] for name in made["files"]] == [3, 4, 7]
+    stood = kept(study)
+    monkeypatch.setattr(study_files, "MOST_OF_A_SEQUENCE", 500)
+    assert "is larger than" in send(study, frames, 422, up="Z", unit="m")["message"]
+    assert kept(study) == stood, "nothing is left of an upload that was refused"

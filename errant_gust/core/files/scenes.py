@@ -13,7 +13,7 @@ from errant_gust.core.files.writing import written_whole
 from errant_gust.core.geometry.curve_shape import CurveShape
 from errant_gust.core.geometry.scene_files import SceneFile, meshes_of, missing_of, turned, views_of
 from errant_gust.core.geometry.shapes import ImportedMesh
-from errant_gust.core.study.document import fresh_id
+from errant_gust.core.study.document import fresh_id, fresh_name
 
 FIXES = {"up": "say Z or Y", "unit": "say m, cm, mm, in or ft"}
 
@@ -95,5 +95,7 @@ def put_in(study: dict[str, Any], kept: Kept) -> list[str]:
         ids.append(id)
     if kept.views:
         looks = study.setdefault("looks", {})
-        looks["views"] = [*looks.get("views", []), *kept.views]
+        views = looks["views"] = list(looks.get("views", []))
+        for view in kept.views:
+            views.append({**view, "name": fresh_name(view["name"], [v["name"] for v in views])})
     return ids

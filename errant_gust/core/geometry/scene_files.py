@@ -3,7 +3,7 @@ into shapes and viewpoints of a study. What is kept is in metres with z up, a PL
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -19,6 +19,8 @@ from errant_gust.core.geometry.mesh_files import MAX_BYTES, MAX_TRIANGLES, trian
 
 Array = NDArray[Any]
 SUFFIXES = (".usd", ".usda", ".usdc", ".glb", ".gltf", ".obj", ".ply", ".stl")
+MESHES = (".obj", ".ply", ".stl")
+"""Those that hold one frame a file."""
 UNITS = {"m": 1.0, "dm": 0.1, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 MOST_POINTS = 60_000_000
 """Of all frames together."""
@@ -85,7 +87,7 @@ def read_scene(path: Path, fps: float, first: int = 1, name: str = "") -> SceneF
         raise FileError("there is no such file", where=str(path))
     if path.stat().st_size > MAX_BYTES:
         raise FileError(f"{path.stat().st_size >> 20} MiB is too large", where=name, fix=f"at most {MAX_BYTES >> 20}")
-    if suffix in (".obj", ".ply", ".stl"):
+    if suffix in MESHES:
         return _sequence(path, name)
     parser = "gltf_scene" if suffix in (".glb", ".gltf") else "usd_scene"
     made = parsed_apart(parser, path, name, repr(float(fps)), str(first), str(MOST_POINTS))
@@ -122,19 +124,34 @@ def _triangles(points: Array, sides: Array, corners: Array, name: str) -> Array:
     return np.concatenate(made)
 
 
+NUMBERED = re.compile(r"(.*?)(\d+)(\.\w+)")
+"""A file name with a number before its ending."""
+
+
+def sequence_strangers(names: Sequence[str]) -> list[str]:
+    """Names that are no frame of the sequence of mesh files that the first belongs to."""
+    first = NUMBERED.fullmatch(names[0])
+    if len(names) == 1:
+        return []
+    if not first or first[3].lower() not in MESHES:
+        return list(names[1:])
+    found = [(name, NUMBERED.fullmatch(name)) for name in names[1:]]
+    return [name for name, one in found if not one or (one[1], one[3]) != (first[1], first[3])]
+
+
 def _sequence(path: Path, name: str) -> SceneFile:
     """Mesh files whose names differ by a number before the ending, or the one there is."""
-    found = re.fullmatch(r"(.*?)(\d+)(\.\w+)", path.name)
+    found = NUMBERED.fullmatch(path.name)
     files: dict[int, Path] = {0: path}
     notes: list[str] = []
     if found:
         files = {}
         head, _, tail = found.groups()
         for other in sorted(path.parent.iterdir()):
-            same = re.fullmatch(re.escape(head) + r"(\d+)" + re.escape(tail), other.name)
-            if not same:
+            same = NUMBERED.fullmatch(other.name)
+            if not same or (same[1], same[3]) != (head, tail):
                 continue
-            number = int(same[1])
+            number = int(same[2])
             if number in files:
                 notes.append(
                     f"frame {number} is there twice, {files[number].name} and {other.name}: the first is taken"

@@ -4,7 +4,7 @@ import hashlib
 import json
 import math
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -323,6 +323,14 @@ def content_hash(*parts: Any) -> str:
 
     text = json.dumps(plain(list(parts)), sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(text.encode()).hexdigest()[:24]
+
+
+def fresh_name(wanted: str, taken: Iterable[str]) -> str:
+    """A name that nothing else has: the wanted one, or with a number."""
+    used, name, n = set(taken), wanted, 2
+    while name in used:
+        name, n = f"{wanted} {n}", n + 1
+    return name
 
 
 def fresh_id(wanted: str, taken: set[str]) -> str:

@@ -35,11 +35,12 @@ class SceneOut(Schema):
 
 @router.post("/studies/{key}/scenes", response=SceneOut)
 def add_scene(
-    request: HttpRequest, key: str, name: str, file: File[UploadedFile], up: Literal["", "Z", "Y"] = "",
+    request: HttpRequest, key: str, file: File[list[UploadedFile]], up: Literal["", "Z", "Y"] = "",
     unit: Literal["", "m", "dm", "cm", "mm", "in", "ft"] = "",
 ) -> Any:  # fmt: skip
-    """Keep what a USD, glTF or mesh file holds; shapes and viewpoints to be put into the study by the page."""
-    kept, scene = study_files.add_scene(key, name, file.chunks(), up, unit)
+    """Keep what a USD, glTF or mesh file holds, or mesh files of a frame each; shapes and viewpoints to be put into the
+    study by the page."""
+    kept, scene = study_files.add_scene(key, [(f.name or "", f.chunks()) for f in file], up, unit)
     frames = [scene.frames[0], scene.frames[-1]] if scene.frames else []
     if kept is not None:
         return {"files": kept.files, "shapes": kept.shapes, "views": kept.views, "notes": kept.notes, "frames": frames}

@@ -172,13 +172,13 @@ export async function upload(path: string, file: File): Promise<MeshAdded> {
 
 export async function uploadScene(
   study: string,
-  file: File,
+  files: File[],
   up: string,
   unit: string,
 ): Promise<components['schemas']['SceneOut']> {
   const form = new FormData()
-  form.append('file', file)
-  const asked = new URLSearchParams({ name: file.name, up, unit })
+  for (const file of files) form.append('file', file)
+  const asked = new URLSearchParams({ up, unit })
   return (await (
     await send('POST', `/studies/${study}/scenes?${asked}`, form)
   ).json()) as components['schemas']['SceneOut']

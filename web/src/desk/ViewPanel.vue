@@ -53,6 +53,7 @@
 
 <script setup lang="ts">
 import * as THREE from 'three'
+import { freshName } from '../lib/fresh'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { newest } from '../api/client'
 import type { FlowLook, Vec3 } from '../api/model'
@@ -313,7 +314,11 @@ function keepView() {
   if (!v) return
   study.edit('Keep a viewpoint', (d) => {
     const views = (d.looks.views ?? []) as unknown as Viewpoint[]
-    d.looks.views = [...views, { name: `View ${views.length + 1}`, ...v }] as never
+    const name = freshName(
+      `View ${views.length + 1}`,
+      views.map((x) => x.name),
+    )
+    d.looks.views = [...views, { name, ...v }] as never
   })
 }
 function goTo(v: Viewpoint) {

@@ -1,10 +1,16 @@
 <!-- Meshes that move, curves and cameras of a file, put into the study; what the file does not say is asked, with
      pictures. -->
 <template>
-  <FilePick ref="picker" accept=".usd,.usda,.usdc,.glb,.gltf,.obj,.ply,.stl" testid="scene-file" @file="begin" />
+  <FilePick
+    ref="picker"
+    accept=".usd,.usda,.usdc,.glb,.gltf,.obj,.ply,.stl"
+    testid="scene-file"
+    several
+    @file="(_, all) => begin(all)"
+  />
   <v-dialog :model-value="!!asked" width="620" @update:model-value="asked = null">
-    <v-card v-if="asked && file" class="ask" data-testid="scene-dialog">
-      <h2>{{ file.name }}</h2>
+    <v-card v-if="asked && files.length" class="ask" data-testid="scene-dialog">
+      <h2>{{ title }}</h2>
       <template v-if="asked.asks?.includes('up')">
         <p>The file does not say which axis is up. Which of these stands right?</p>
         <div class="both" role="radiogroup" aria-label="Which axis is up">
@@ -50,7 +56,7 @@ import { uploadScene } from '../api/client'
 import type { components } from '../api/schema'
 import FilePick from '../controls/FilePick.vue'
 import PickOne from '../controls/PickOne.vue'
-import { freshId } from '../lib/fresh'
+import { freshId, freshName } from '../lib/fresh'
 import { shown } from '../lib/quantity'
 import { useStudy } from '../stores/study'
 
@@ -67,15 +73,21 @@ const UNITS: { id: keyof typeof METRES; name: string }[] = [
 ]
 const study = useStudy()
 const picker = ref<InstanceType<typeof FilePick> | null>(null)
-const file = ref<File | null>(null)
+const files = ref<File[]>([])
 const asked = ref<components['schemas']['SceneOut'] | null>(null)
 const up = ref<(typeof UPS)[number]>('Z')
 const unit = ref<keyof typeof METRES>('m')
 const busy = ref(false)
 const sizeWords = computed(() => `it is then ${shown((asked.value?.size ?? 0) * METRES[unit.value], 3)} m long`)
 
-async function begin(chosen: File) {
-  file.value = chosen
+/** The file, or the ends of a sequence. */
+const title = computed(() => {
+  const all = files.value
+  return all.length > 1 ? `${all[0].name} … ${all[all.length - 1].name}` : (all[0]?.name ?? '')
+})
+
+async function begin(chosen: File[]) {
+  files.value = chosen.sort((a, b) => a.name.localeCompare(b.name, 'en', { numeric: true }))
   await send('', '')
 }
 async function take() {
@@ -83,16 +95,15 @@ async function take() {
   await send(asks.includes('up') ? up.value : '', asks.includes('unit') ? unit.value : '')
 }
 async function send(upSaid: string, unitSaid: string) {
-  const chosen = file.value!
   busy.value = true
-  emit('busy', `importing ${chosen.name} …`)
+  emit('busy', files.value.length > 1 ? `importing ${files.value.length} files …` : `importing ${title.value} …`)
   emit('said', '')
   emit('failed', '')
   try {
     await study.flush()
-    const made = await uploadScene(study.key, chosen, upSaid, unitSaid)
+    const made = await uploadScene(study.key, files.value, upSaid, unitSaid)
     asked.value = made.asks?.length ? made : null
-    if (!asked.value) put(made, chosen.name)
+    if (!asked.value) put(made, title.value)
   } catch (error) {
     asked.value = null
     emit('failed', (error as Error).message)
@@ -111,7 +122,16 @@ function put(made: components['schemas']['SceneOut'], name: string) {
       ids.push(id)
       d.shapes.push({ id, shown: true, ...shape } as never)
     }
-    if (made.views?.length) d.looks.views = [...((d.looks.views ?? []) as unknown as object[]), ...made.views] as never
+    const views = [...((d.looks.views ?? []) as unknown as { name: string }[])]
+    for (const view of (made.views ?? []) as { name: string }[])
+      views.push({
+        ...view,
+        name: freshName(
+          view.name,
+          views.map((v) => v.name),
+        ),
+      })
+    if (made.views?.length) d.looks.views = views as never
   })
   if (ids.length) study.select({ kind: 'shape', id: ids[0] })
   const [first, last] = made.frames ?? []
