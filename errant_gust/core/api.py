@@ -17,6 +17,7 @@ def open_study(path: Path | str) -> Plan:
 
 
 def field(plan: Plan, id: str) -> Field:
-    """A field lane as a function: `.sample(points, time)` and `.sample_with_gradient(points, time)`."""
+    """The field lane `id` of the study `plan` as a function: `.sample(points, time)` and
+    `.sample_with_gradient(points, time)`. Raises StudyError for a lane that is not there, or cannot be built."""
     plan.at(0.0).lane(id)
     return Field(plan, id)

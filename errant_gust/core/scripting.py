@@ -115,7 +115,20 @@ def new_study(
 
 
 def save_study(plan: Plan, path: Path | str) -> Path:
-    """Write a study to a file that the application and the commands open."""
+    """Write a study to a file that the application and the commands open.
+
+    Parameters
+    ----------
+    plan : Plan
+        The study, from `new_study` or `open_study`.
+    path : path
+        Of the file; one that is there is replaced when all is written.
+
+    Raises
+    ------
+    FileError, NoRoom
+        Where it cannot be written.
+    """
     path = Path(path)
     with written_whole(path) as file:
         file.write(json.dumps(document.dump(plan.study), indent=1).encode())
@@ -126,6 +139,17 @@ def bake(
     plan: Plan, field: str, region: str, time: float = 0.0, *, progress: Callable[[float], None] | None = None
 ) -> Grid:
     """A field lane in the middle of every voxel of a region.
+
+    Parameters
+    ----------
+    plan : Plan
+        The study.
+    field, region : str
+        Ids of the lane and of the region.
+    time : float
+        In s; the clock's first frame is at 0.
+    progress : callable, optional
+        Called with the share that is done, 0 to 1.
 
     Returns
     -------
@@ -151,6 +175,7 @@ class Run:
 
     @property
     def folder(self) -> Path:
+        """Where it stands."""
         return self.store.folder
 
     @property
@@ -208,12 +233,27 @@ def run(
 
     Parameters
     ----------
+    plan : Plan
+        The study.
+    flow : str
+        Id of the flow's lane.
+    folder : path
+        Of the run: new, or of the same run.
+    quality : {"full", "preview"}
+        Previews are of fewer particles and larger voxels.
     last : int, optional
         Last frame; the clock's end if it is left out.
     progress : callable, optional
         Called after every frame with `frame`, `done`, `total`, `seconds` it took and seconds `left`.
     cancel : callable, optional
         Asked often; if it says True, `Cancelled` is raised and complete frames stay.
+
+    Raises
+    ------
+    StudyError, BudgetError, SolverError
+        For a study that cannot be computed, more memory than the budget, a solver that found no answer.
+    FileError, NoRoom
+        For a folder that holds another run, or cannot be written in.
     """
     return Run(
         compute(plan.study, flow, Path(folder), quality=quality, assets=plan.assets, last=last, cancel=cancel,
@@ -222,18 +262,19 @@ def run(
 
 
 def check(plan: Plan) -> list[Finding]:
-    """What is wrong with a study, or likely so: `level` (error, warning, note), `where`, `what`, `why`."""
+    """What is wrong with the study `plan`, or likely so: `level` (error, warning, note), `where`, `what`, `why`."""
     return findings(plan)
 
 
 def estimate(plan: Plan, flow: str, quality: Quality = "full", measured: Sequence[Run] = ()) -> Cost:
-    """What a run will need: `memory` (bytes) and `count` at most; `seconds` and `disk` (bytes) if a run of the flow
-    is among those that were measured, else None."""
+    """What a run of a flow of `plan` at a quality ("full", "preview") will need: `memory` (bytes) and `count` at most;
+    `seconds` and `disk` (bytes) if a run of the flow is among those `measured`, else None."""
     return cost_of(plan, flow, quality, [one.store for one in measured])
 
 
 def compare(a: Run, b: Run, frame: int, channel: str = "") -> tuple[Grid, Difference]:
-    """b − a of a channel of volumes on a frame, on one grid, and in numbers."""
+    """b − a of a channel of volumes on a frame, on one grid, and in numbers. Raises FileError for runs that hold
+    nothing alike, or a frame or channel that is not there."""
     return difference(*on_one_grid(channel_of(a.store, frame, channel), channel_of(b.store, frame, channel)))
 
 
@@ -246,13 +287,28 @@ def deliver(
 
     Parameters
     ----------
+    runs : sequence of Run
+        What is handed over.
+    to : path
+        A folder that is not there yet; an order that was cut off goes on.
     results : sequence of (name, format)
         Of each run; empty words are the main result and its first format.
+    channels : sequence of str
+        Those that are wanted; all if none is named.
     options : Options
         Frames, names, numbers, up axis, unit, velocities, half floats, compression.
     cluster : str
         Address of a Dask scheduler whose workers write the files; they share the folders of the runs and of `to`.
         Empty: this process writes them.
+    cancel : callable, optional
+        Asked between files; if it says True, `Cancelled` is raised and the same order goes on later.
+    progress : callable, optional
+        Called after every file with how many are done, of how many, and its name.
+
+    Raises
+    ------
+    FileError, NoRoom
+        For a folder that is there or cannot be written in, what runs do not hold, a disk that is too small.
     """
     items = [Item(one.folder, name, format, tuple(channels)) for name, format in results for one in runs]
     return _deliver(ordered(items, options or Options()), Path(to), cancel=cancel, report=progress, cluster=cluster)

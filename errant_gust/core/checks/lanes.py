@@ -17,6 +17,7 @@ from errant_gust.core.study.finding import Finding, broken_part, set_param
 
 
 def region_findings(scene: Scene, id: str) -> list[Finding]:
+    """What is wrong with a region: it cannot be made, is larger than the budget, or nothing uses it."""
     part = scene.study.find("regions", id, f"regions.{id}")
     try:
         scene.region(id).check(3, f"regions.{id}.voxel_size")
@@ -93,6 +94,7 @@ def _cut(scene: Scene, id: str, share: float) -> Finding:
 def lane_findings(
     scene: Scene, id: str, low: Array, high: Array, readings: dict[str, Reading], cancel: Cancel | None
 ) -> list[Finding]:
+    """What is wrong with a field lane, step by step, judged by readings over the box from `low` to `high` (3,) in m."""
     found = []
     steps = scene.steps(id)
     for (step_id, node), (_, before) in zip(steps, [(None, None), *steps[:-1]], strict=True):

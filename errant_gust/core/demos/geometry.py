@@ -10,7 +10,8 @@ Array = NDArray[Any]
 
 
 def lathe(profile: list[tuple[float, float]], sides: int = 72) -> tuple[Array, Array]:
-    """A closed surface of revolution about z from (radius, height) pairs, bottom to top; first and last on the axis."""
+    """A closed surface of revolution about z from (radius, height) pairs, bottom to top; first and last on the axis.
+    Vertices (n, 3) in m and triangles (m, 3)."""
     angles = np.linspace(0, 2 * np.pi, sides, endpoint=False)
     rings = [np.stack([r * np.cos(angles), r * np.sin(angles), np.full(sides, z)], axis=1) for r, z in profile[1:-1]]
     vertices = np.concatenate([[[0, 0, profile[0][1]]], *rings, [[0, 0, profile[-1][1]]]])
@@ -27,13 +28,15 @@ def lathe(profile: list[tuple[float, float]], sides: int = 72) -> tuple[Array, A
 
 
 def write_obj(path: Path, vertices: Array, faces: Array, title: str) -> None:
+    """Write vertices (n, 3) in m and triangles (m, 3) as OBJ with five decimals and a title."""
     lines = [f"# {title}", *(f"v {x:.5f} {y:.5f} {z:.5f}" for x, y, z in vertices)]
     lines += [f"f {a + 1} {b + 1} {c + 1}" for a, b, c in faces]
     path.write_text("\n".join(lines) + "\n")
 
 
 def light_tower() -> tuple[Array, Array]:
-    """A tapering tower with a gallery and a lantern, 3 m tall, its foot at z = 0."""
+    """A tapering tower with a gallery and a lantern, 3 m tall, its foot at z = 0. Vertices (n, 3) and triangles (m,
+    3)."""
     return lathe(
         [
             (0, 0), (0.62, 0), (0.62, 0.12), (0.46, 0.2), (0.4, 0.9), (0.34, 1.6), (0.3, 2.1), (0.31, 2.16),
@@ -43,7 +46,8 @@ def light_tower() -> tuple[Array, Array]:
 
 
 def glass_globe() -> tuple[Array, Array]:
-    """A blown-glass globe with slight waves, radius about 0.8 m around the origin."""
+    """A blown-glass globe with slight waves, radius about 0.8 m around the origin. Vertices (n, 3) and triangles (m,
+    3)."""
     heights = np.linspace(0, np.pi, 41)
     profile = []
     for a in heights:

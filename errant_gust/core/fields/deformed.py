@@ -29,25 +29,32 @@ class Deforms(Protocol):
     """What says how a shape is moved: see `DeformedShape`."""
 
     @property
-    def shape(self) -> str: ...
+    def shape(self) -> str:
+        """The shape, or surface, that is moved."""
 
     @property
-    def field(self) -> str: ...
+    def field(self) -> str:
+        """The field that moves it."""
 
     @property
-    def how(self) -> str: ...
+    def how(self) -> str:
+        """Along the field, along the normal, or carried by it."""
 
     @property
-    def amount(self) -> float: ...
+    def amount(self) -> float:
+        """What the field is multiplied by."""
 
     @property
-    def seconds(self) -> float: ...
+    def seconds(self) -> float:
+        """How long a velocity carries it, in s."""
 
     @property
-    def steps(self) -> int: ...
+    def steps(self) -> int:
+        """Steps of the path along a velocity."""
 
     @property
-    def by(self) -> str: ...
+    def by(self) -> str:
+        """The scalar that says how much, from place to place; empty for everywhere."""
 
 
 def deformed_moves(scene: Scene, kind: Deforms) -> bool:
@@ -105,7 +112,8 @@ def first_scene(scene: Scene, kind: Deforms) -> Scene:
 
 
 def moved_surface(scene: Scene, kind: Deforms, where: str, content: str, before: Surface) -> Surface:
-    """A surface, or points with no faces, moved as the kind says."""
+    """A surface, or points with no faces, moved as the kind says. Raises StudyError for a field of the wrong kind,
+    or that is not a number everywhere on the surface."""
     vertices, faces = before
     share = np.full(len(vertices), kind.amount, np.float32)
     if kind.by:

@@ -8,7 +8,8 @@ from errant_gust.core.grids.region import GridRegion
 
 
 def domain(scene: Scene, region: str | None = None) -> tuple[Array, Array]:
-    """Lower and upper corner of where the action is: a region, else all regions, else all shapes, else 4 m around 0."""
+    """Lower and upper corner of where the action is: a region, else all regions, else all shapes, else 4 m around 0.
+    Both (3,) in m."""
     study = scene.study
     ids = [region] if region else [r.id for r in study.regions]
     boxes = []

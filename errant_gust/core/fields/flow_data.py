@@ -12,16 +12,20 @@ class FlowPoints(Protocol):
     """Points of a flow: position (n, 3) in m, velocity (n, 3) in m/s, and channels (n,) or (n, 3) by name."""
 
     @property
-    def position(self) -> Array: ...
+    def position(self) -> Array:
+        """(n, 3) float32 in m."""
 
     @property
-    def velocity(self) -> Array: ...
+    def velocity(self) -> Array:
+        """(n, 3) float32 in m/s."""
 
     @property
-    def channels(self) -> dict[str, Array]: ...
+    def channels(self) -> dict[str, Array]:
+        """Everything that the points carry by name, (n,) or (n, k)."""
 
     @property
-    def count(self) -> int: ...
+    def count(self) -> int:
+        """How many there are."""
 
 
 class FlowData(Protocol):
@@ -39,7 +43,8 @@ class FlowData(Protocol):
     def frame_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> tuple[dict[str, Array], dict[str, Any]]:
-        """Arrays and facts of the flow's run on a frame; frames up to it are computed if need be."""
+        """Arrays and facts of the flow's run on a frame; frames up to it are computed if need be. Shapes are those
+        that the kind of flow stores: (n,) and (n, 3) of points, (nx, ny, nz) of cells."""
 
     def lines_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
@@ -58,26 +63,31 @@ class NoFlows:
     """For plans of studies whose fields ask no flows."""
 
     def points_at(self, scene: Any, flow: str, where: str, cancel: Cancel | None = None) -> FlowPoints:
+        """Raises StudyError: no runs can be read here."""
         raise self._refusal(flow, where)
 
     def volume_at(
         self, scene: Any, flow: str, channel: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> Grid:
+        """Raises StudyError: no runs can be read here."""
         raise self._refusal(flow, where)
 
     def frame_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> tuple[dict[str, Array], dict[str, Any]]:
+        """Raises StudyError: no runs can be read here, so there are no arrays of any shape."""
         raise self._refusal(flow, where)
 
     def lines_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> Any:
+        """Raises StudyError: no runs can be read here."""
         raise self._refusal(flow, where)
 
     def mesh_at(
         self, scene: Any, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> tuple[Array, Array]:
+        """Raises StudyError: no runs can be read here, so there are no vertices (n, 3) and triangles (m, 3)."""
         raise self._refusal(flow, where)
 
     @staticmethod

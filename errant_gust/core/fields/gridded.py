@@ -29,6 +29,7 @@ class Kept:
         self._making: dict[str, threading.Lock] = {}
 
     def get(self, key: str, make: Callable[[], Any], size: Callable[[Any], int]) -> Any:
+        """What is kept under a key; made, once whoever asks, if it is not there. `size`: its bytes."""
         with self._lock:
             if key in self._items:
                 self._items.move_to_end(key)
@@ -48,6 +49,7 @@ class Kept:
             return made
 
     def has(self, key: str) -> bool:
+        """Whether something is kept under a key."""
         with self._lock:
             return key in self._items
 
@@ -57,6 +59,7 @@ class Kept:
             return self._items[key][0] if key in self._items else None
 
     def clear(self) -> None:
+        """Forget everything."""
         with self._lock:
             self._items.clear()
 
@@ -86,6 +89,7 @@ class Gridded(FieldStep):
         raise NotImplementedError
 
     def key(self, node: Node) -> str:
+        """What the grid of a node depends on: the lane up to here, the region, and the time if it moves."""
         box = node.scene.region(self.region)
         return content_hash(
             node.identity(), box.lower, box.shape, box.voxel_size, box.turn, node.scene.time if node.moves else 0.0
@@ -111,6 +115,7 @@ class Gridded(FieldStep):
 
 
 def size_of_grid(grid: Any) -> int:
+    """Bytes of what a step made on a region."""
     return int(grid.values.nbytes) if isinstance(grid, Grid) else int(grid.nbytes)
 
 
@@ -127,12 +132,15 @@ class GriddedChange(Gridded):
         return incoming
 
     def incoming_values(self, node: Node, cancel: Cancel | None) -> Array:
+        """The incoming field in the middle of every voxel of the region: (nx, ny, nz) or (nx, ny, nz, 3) float32.
+        Raises BudgetError where the region is too large."""
         assert node.incoming is not None
         box = node.scene.region(self.region)
         box.check(3 if node.kind == "vector" else 1, node.where)
         return bake(node.incoming, box, cancel=cancel, progress=lambda share: WORKING.__setitem__(node.where, share))
 
     def as_grid(self, node: Node, values: Array) -> Grid:
+        """Values (nx, ny, nz) or (nx, ny, nz, 3) on the step's region, as what is read from it."""
         return Grid(node.scene.region(self.region), values, self.outside)
 
 

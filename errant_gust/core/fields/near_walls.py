@@ -179,7 +179,8 @@ def kept_out(made: Samples, points: Array, walls: Sided, reach: float) -> Sample
 
 
 def ramp(d: Array, reach: float) -> tuple[Array, Array]:
-    """α and its slope along d (Bridson, Houriham, Nordenstam 2007): 0 inside, 1 beyond the reach."""
+    """α and its slope along d (Bridson, Houriham, Nordenstam 2007): 0 inside, 1 beyond the reach. `d` (n,) and
+    `reach` in m; α (n,) without a unit, its slope (n,) in 1/m."""
     r = np.clip(d / np.float32(reach), 0, 1)
     r2 = r * r
     alpha = r * (15 + r2 * (-10 + 3 * r2)) * np.float32(0.125)
@@ -188,7 +189,8 @@ def ramp(d: Array, reach: float) -> tuple[Array, Array]:
 
 
 def tangential(f: Samples, points: Array, shape: PlacedShape, side: float, reach: float) -> Samples:
-    """f less 1 − α(d / reach) of its speed along the normal, against the shape's own."""
+    """f less 1 − α(d / reach) of its speed along the normal, against the shape's own. `points` (3, n) in m; `reach`
+    in m."""
     d, g, h6 = shape.distance(points, 2 if f.gradient is not None else 1)
     assert g is not None
     alpha, da = ramp(np.float32(side) * d, reach)

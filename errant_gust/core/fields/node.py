@@ -84,9 +84,12 @@ class Node:
 
     @property
     def has_potential(self) -> Literal["none", "free", "gauged"]:
+        """Whether the vector has a potential whose curl it is: none, one as it stands, or one in a gauge of its own."""
         return self.step.has_potential(self) if self.kind == "vector" else "none"
 
     def potential(self, points: Array, around: Framed | None) -> Samples:
+        """The vector potential at points (3, n) in m: value (3, n), unit of the field times m. `around`: the wall
+        that it is to vanish at."""
         return self.step.potential(At(self, points, True), around)
 
     @cached_property
@@ -116,6 +119,7 @@ class Node:
 
     @cached_property
     def feature_known(self) -> bool:
+        """Whether a step below says how small its features are."""
         return self.step.feature() is not None or any(node.feature_known for node in self.used)
 
     @cached_property
@@ -135,6 +139,7 @@ class Node:
         return bool(own) or any(self._shape_is_keyed(id) for id in shapes)
 
     def incoming_moves(self) -> bool:
+        """Whether anything that this step uses changes with time."""
         return any(node.moves for node in self.used)
 
     def _shape_is_keyed(self, id: str) -> bool:
@@ -144,7 +149,8 @@ class Node:
     def differences(self, points: Array) -> Array:
         """Gradient by central differences of exact values, for results that are themselves first derivatives.
 
-        The step is 1/100 of the smallest feature, at least a few float32 spacings of the coordinates.
+        The step is 1/100 of the smallest feature, at least a few float32 spacings of the coordinates. `points` (3,
+        n) in m; (3, n) of a scalar, (3, 3, n) of a vector, unit of the field over m.
         """
         h = max(0.01 * self.feature, 64 * float(np.spacing(np.abs(points).max(initial=1.0))))
         columns = []

@@ -25,6 +25,7 @@ class Plan:
         self._lock = threading.Lock()
 
     def at(self, time: float) -> Scene:
+        """The study at a time in s; made once, and kept for a while."""
         time = float(time)
         with self._lock:
             if time not in self._scenes:

@@ -64,6 +64,7 @@ class Reading:
     through: tuple[Through, ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
+        """As JSON has it."""
         return asdict(self)
 
     def lines(self) -> list[str]:
@@ -96,7 +97,7 @@ class Spots:
 
 
 def in_box(low: Array, high: Array, side: int = READING_SIDE) -> Spots:
-    """A jittered grid of side³ points, the same every time."""
+    """A jittered grid of side³ points, the same every time. `low` and `high` (3,) in m; places (side³, 3) float32."""
     rng = np.random.default_rng(7)
     cells = np.stack(np.meshgrid(*[np.arange(side)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
     return Spots((low + (cells + rng.random(cells.shape)) / side * (high - low)).astype(np.float32), "box")
@@ -220,7 +221,7 @@ def through(
 
 
 def histogram(values: Array, bins: int = 48) -> list[int]:
-    """Counts in equal parts of the range; all in the middle one if there is next to no range."""
+    """Counts in equal parts of the range; all in the middle one if there is next to no range. `values` (n,)."""
     low, high = float(values.min()), float(values.max())
     if high - low <= 1e-5 * max(abs(low), abs(high), 1e-30):
         return [len(values) if i == bins // 2 else 0 for i in range(bins)]

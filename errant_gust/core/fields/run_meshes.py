@@ -26,6 +26,7 @@ AROUND = 1.9
 
 
 def run_mesh_moves(scene: Scene, kind: RunMesh) -> bool:
+    """Whether it changes with time: a run always does."""
     return True
 
 

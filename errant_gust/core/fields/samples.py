@@ -28,7 +28,8 @@ class Samples:
 
     @property
     def slope(self) -> Array:
-        """The gradient, which the caller asked for."""
+        """The gradient, which the caller asked for. (3, n) of a scalar, (3, 3, n) of a vector. Raises RuntimeError
+        if it was not asked for, which is our fault."""
         if self.gradient is None:
             raise RuntimeError("a gradient was used that was not asked for")
         return self.gradient
@@ -48,6 +49,7 @@ class Samples:
         return Samples(value, self.gradient * factor.value + outer)
 
     def plus(self, other: Samples) -> Samples:
+        """The sum of two fields, with its gradient if both have one."""
         both = self.gradient is not None and other.gradient is not None
         return Samples(self.value + other.value, self.slope + other.slope if both else None)
 
@@ -89,7 +91,7 @@ def size_of(v: Samples, floor: float = 1e-9) -> Samples:
 
 
 def chosen(where: Array, f: Samples, g: Samples) -> Samples:
-    """f where true, g elsewhere."""
+    """f where true, g elsewhere. `where` (n,) bool."""
     value = np.where(where, f.value, g.value)
     if f.gradient is None or g.gradient is None:
         return Samples(value)
@@ -97,7 +99,7 @@ def chosen(where: Array, f: Samples, g: Samples) -> Samples:
 
 
 def smooth_step(x: Array) -> tuple[Array, Array]:
-    """Quintic step from 0 at 0 to 1 at 1 and its slope (Perlin 2002)."""
+    """Quintic step from 0 at 0 to 1 at 1 and its slope (Perlin 2002). Both as `x`, of any shape, without a unit."""
     s = np.clip(x, 0, 1)
     return s * s * s * (s * (6 * s - 15) + 10), 30 * s * s * (s - 1) ** 2
 
@@ -125,10 +127,12 @@ class At:
 
     @property
     def n(self) -> int:
+        """How many points there are."""
         return int(self.points.shape[1])
 
     @property
     def time(self) -> float:
+        """The time of the scene, in s."""
         return self.node.scene.time
 
     @property

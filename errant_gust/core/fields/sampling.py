@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 
 
 def evaluate_padded(node: Node, points: Array, gradient: bool) -> Samples:
-    """Evaluate a block padded to whole vectors with copies of its last point."""
+    """Evaluate a block padded to whole vectors with copies of its last point. `points` (3, n) in m; values (n,) or
+    (3, n)."""
     n = points.shape[1]
     extra = -n % LANES
     if not extra:

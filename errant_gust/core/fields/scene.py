@@ -121,7 +121,8 @@ class Scene:
         return isinstance(value, Keys)
 
     def build(self, cls: type[P], params: dict[str, Any], where: str) -> Built:
-        """An instance of a parameter class from raw values, or one error that names the place."""
+        """An instance of a parameter class from raw values, or one error that names the place. Raises StudyError for
+        what is not known, out of range or of the wrong type."""
         values, varying, totals, keyed = {}, {}, {}, False
         entries = {entry["name"]: entry for entry in describe(cls)}
         for name, raw in params.items():
@@ -260,7 +261,8 @@ class Scene:
         return Growth((kind, ends[first]), (kind, ends[last]), (last - first) * self.study.clock.step)
 
     def region(self, id: str) -> GridRegion:
-        """A region of voxels; fitted to where its shapes are on the first frame, or as `follow` and `over` say."""
+        """A region of voxels; fitted to where its shapes are on the first frame, or as `follow` and `over` say.
+        Raises StudyError for a voxel size that is none, or a region that is not there."""
         where = f"regions.{id}"
         h = self.resolve(self.study.find("regions", id, where).voxel_size, f"{where}.voxel_size")
         if not isinstance(h, int | float) or h <= 0:
@@ -269,8 +271,9 @@ class Scene:
         return GridRegion.over(lower, upper, float(h), turn)
 
     def bounds(self, id: str) -> tuple[Array, Array, tuple[float, float, float]]:
-        """Lower and upper corner of a region along its own axes, before it is rounded up to whole voxels, and how these
-        are turned."""
+        """Lower and upper corner of a region along its own axes, before it is rounded up to whole voxels, and how
+        these are turned. Corners (3,) in m, turns in degrees. Raises StudyError where a number or a shape of it
+        cannot be used."""
         part = self.study.find("regions", id, f"regions.{id}")
         where = f"regions.{id}"
         padding = self.resolve(part.bounds.padding, f"{where}.padding")
@@ -351,7 +354,8 @@ class Scene:
     # lanes -----------------------------------------------------------------------------------------------------
 
     def lane(self, id: str) -> Node:
-        """The last step of a field lane that is on."""
+        """The last step of a field lane that is on. Raises StudyError where there is none, or the study has no such
+        lane."""
         if id not in self._lanes:
             nodes = [node for _, node in self.steps(id)]
             if not nodes:
@@ -362,7 +366,8 @@ class Scene:
         return self._lanes[id]
 
     def steps(self, id: str) -> list[tuple[str, Node]]:
-        """Every step of a lane that is on, with what the lane is after it."""
+        """Every step of a lane that is on, with what the lane is after it. Raises StudyError for lanes that use each
+        other in a circle, and for a step that cannot be built."""
         lane = self.study.find("fields", id, f"fields.{id}")
         if id in self._building:
             path = " → ".join([*self._building[self._building.index(id) :], id])

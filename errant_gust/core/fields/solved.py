@@ -30,6 +30,7 @@ class FaceField:
 
     @property
     def nbytes(self) -> int:
+        """Bytes of its values."""
         return self.grid.nbytes
 
 

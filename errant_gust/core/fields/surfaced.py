@@ -63,7 +63,8 @@ def nodes_of(region: GridRegion) -> GridRegion:
 
 
 def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) -> Made:
-    """The surface of a scalar node on the nodes of a box."""
+    """The surface of a scalar node on the nodes of a box. Raises StudyError where the field is not a number, or
+    reaches its level nowhere; BudgetError where the region is too large."""
     box.afford(BYTES_A_NODE, "a surface on", f"{where}.region")
     values = bake(node, box)
     if not np.isfinite(values).all():

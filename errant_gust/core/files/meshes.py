@@ -27,6 +27,7 @@ def write_mesh(path: Path, vertices: Array, faces: Array, channels: dict[str, Ar
 
 
 def write_mesh_arrays(path: Path, vertices: Array, faces: Array, channels: dict[str, Array]) -> None:
-    """NumPy arrays: vertices, faces, and every channel by name."""
+    """NumPy arrays: vertices, faces, and every channel by name. `vertices` (n, 3) in m, `faces` (m, 3), channels
+    (n,) or (n, k). Raises FileError, NoRoom."""
     with written_whole(path) as file:
         np.savez(file, vertices=vertices, faces=faces, **channels)  # type: ignore[arg-type]

@@ -25,13 +25,14 @@ def columns_of(channels: dict[str, Array]) -> list[tuple[str, Array]]:
 
 
 def write_npz(path: Path, channels: dict[str, Array]) -> None:
-    """NumPy arrays by channel name, not compressed."""
+    """NumPy arrays by channel name, not compressed. Channels (n,) or (n, k). Raises FileError, NoRoom."""
     with written_whole(path) as file:
         np.savez(file, **channels)  # type: ignore[arg-type]
 
 
 def write_csv(path: Path, channels: dict[str, Array]) -> None:
-    """A head line, then a line a particle (or a point of a line); float32 exactly (nine digits)."""
+    """A head line, then a line a particle (or a point of a line); float32 exactly (nine digits). Channels (n,) or
+    (n, k), a column a component. Raises FileError, NoRoom."""
     columns = columns_of(channels)
     kinds = ["%d" if values.dtype.kind in "ui" else "%.9g" for _, values in columns]
     with written_whole(path) as file:

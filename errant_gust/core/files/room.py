@@ -15,7 +15,8 @@ class NoRoom(FileError):
 
 
 def kept_free() -> int:
-    """Bytes that runs leave free on the disk: ERRANT_GUST_ROOM in GB, 0.5 if it is not set."""
+    """Bytes that runs leave free on the disk: ERRANT_GUST_ROOM in GB, 0.5 if it is not set. Raises GustError for a
+    setting that is no size."""
     chosen = os.environ.get("ERRANT_GUST_ROOM", "")
     try:
         return int(float(chosen or 0.5) * 1e9)
@@ -29,11 +30,12 @@ def free_at(folder: Path) -> int:
 
 
 def has_room(folder: Path) -> bool:
+    """Whether more is free where a folder stands than must stay free."""
     return free_at(folder) >= kept_free()
 
 
 def check_room(folder: Path, fix: str) -> None:
-    """NoRoom where less is free than must be."""
+    """NoRoom where less is free than must be. Raises it with how much there is and how much must stay."""
     if not has_room(folder):
         raise NoRoom(
             f"there is no room: {free_at(folder) / 1e9:.2f} GB are free, {kept_free() / 1e9:.2f} GB must stay so",

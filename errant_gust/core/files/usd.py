@@ -28,6 +28,7 @@ class Setting:
 
     @property
     def width(self) -> float:
+        """Of lines and points, in the file's unit of length."""
         return WIDTH / self.metres
 
 
@@ -39,7 +40,8 @@ def write_frame(
     mesh: Any = None, setting: Setting = METRES,
 ) -> None:  # fmt: skip
     """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines, /name/Instances (a point
-    instancer with its prototypes) and /name/Mesh (with velocities and primvars) at one time code."""
+    instancer with its prototypes) and /name/Mesh (with velocities and primvars) at one time code. `points`: channels
+    (n,) or (n, 3), lengths in m as `setting` says. Raises FileError where it cannot be written."""
     from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
     part = path.with_name(f".{path.stem}.part.usdc")

@@ -41,7 +41,8 @@ def write_npz(path: Path, grids: dict[str, Grid]) -> None:
 
 def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
     """Zarr (version 3) in one zip: an array a grid, chunked and compressed, with `dimension_names` x, y, z (and
-    component), and as attributes `origin` (middle of the first voxel, m), `voxel_size` (m), `axes` (3, 3; columns)."""
+    component), and as attributes `origin` (middle of the first voxel, m), `voxel_size` (m), `axes` (3, 3; columns).
+    Raises FileError, NoRoom."""
     import zarr
     import zarr.codecs
 
@@ -69,7 +70,8 @@ def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
 
 
 def write_vti(path: Path, grids: dict[str, Grid]) -> None:
-    """VTK image data (XML, raw appended, little-endian): values as point data at the voxel middles, x fastest."""
+    """VTK image data (XML, raw appended, little-endian): values as point data at the voxel middles, x fastest.
+    Raises FileError for grids of several regions, NoRoom."""
     region = next(iter(grids.values())).region
     if any(grid.region != region for grid in grids.values()):
         raise FileError("all grids of a .vti share one region", where=path.name, fix="write one file a region")
@@ -107,7 +109,8 @@ def write_vti(path: Path, grids: dict[str, Grid]) -> None:
 
 
 def write_surface(path: Path, grids: dict[str, Grid]) -> None:
-    """The surface where a scalar grid (a distance) is zero, as a mesh: .obj, .ply or .stl by marching cubes."""
+    """The surface where a scalar grid (a distance) is zero, as a mesh: .obj, .ply or .stl by marching cubes. Raises
+    FileError for a vector, or a grid that is nowhere zero."""
     import trimesh
     from skimage.measure import marching_cubes
 
@@ -135,7 +138,7 @@ WRITERS: dict[str, Callable[[Path, dict[str, Grid]], None]] = {
 
 
 def writer_for(path: Path) -> Callable[[Path, dict[str, Grid]], None]:
-    """The writer for a file name, or an error that names the endings."""
+    """The writer for a file name, or an error that names the endings. Raises FileError."""
     suffix = path.suffix.lower()
     if suffix not in WRITERS:
         raise FileError(f"'{suffix or path.name}' is no volume format", where=path.name, fix=nearest(suffix, WRITERS))
@@ -149,7 +152,8 @@ MOST_VOXELS = 600_000_000
 
 def read_npz(path: Path) -> dict[str, Grid]:
     """Grids written by `write_npz`, or any arrays (nx, ny, nz[, 3]); without a place they begin at 0 with 1 m
-    voxels. What the heads of the arrays say is checked before any of them is expanded."""
+    voxels. What the heads of the arrays say is checked before any of them is expanded. Raises FileError for what is
+    damaged, too large, or no grid."""
     try:
         with zipfile.ZipFile(path) as archive:
             heads = _heads(archive, path.name)
@@ -227,7 +231,8 @@ def _grid(values: Array, origin: Array, h: float, axes: Array, where: str) -> Gr
 
 
 def read_vti(path: Path) -> dict[str, Grid]:
-    """Float32 and Float64 point data of a VTK image file with appended raw data, cubic voxels."""
+    """Float32 and Float64 point data of a VTK image file with appended raw data, cubic voxels. Raises FileError for
+    what is damaged, too large, or has voxels that are no cubes."""
     raw = path.read_bytes()
     mark = b'<AppendedData encoding="raw">'
     at = raw.find(mark)

@@ -13,7 +13,8 @@ from errant_gust.core.files.room import FULL, NoRoom
 
 @contextmanager
 def written_whole(path: Path) -> Iterator[BinaryIO]:
-    """A binary file that takes the place of `path` only when all of it is written and synced."""
+    """A binary file that takes the place of `path` only when all of it is written and synced. Raises NoRoom where
+    the disk is full, FileError for anything else that the system refuses."""
     aside = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
         with aside.open("wb") as file:

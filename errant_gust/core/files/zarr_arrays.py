@@ -47,7 +47,8 @@ def _even(count: int, most: int) -> int:
 
 
 def write_arrays(folder: Path, arrays: dict[str, Array], attributes: dict[str, Any]) -> None:
-    """A new group at `folder`, synced to the disk. Raises OSError as the system does."""
+    """A new group at `folder`, synced to the disk. Raises OSError as the system does. Arrays of any shape; a
+    FileError for a type that is not kept."""
     folder.mkdir()
     calls = []
     for name, values in arrays.items():
@@ -124,8 +125,8 @@ def sync(folder: Path) -> None:
 
 
 def read_arrays(folder: Path, names: tuple[str, ...]) -> dict[str, Array]:
-    """Arrays of a group, whole. Raises KeyError for one that is not there, ValueError, OSError or RuntimeError for
-    what is broken."""
+    """Arrays of a group, whole, of any shape as they were written. Raises KeyError for one that is not there,
+    ValueError, OSError or RuntimeError for what is broken."""
     found: dict[str, Array] = {}
     calls = []
     for name in names:

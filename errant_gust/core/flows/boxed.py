@@ -31,10 +31,12 @@ class Sides:
 
     @property
     def open_low(self) -> tuple[bool, bool, bool]:
+        """Whether the sides at low x, y and z are open."""
         return self.west, self.south, self.below
 
     @property
     def open_high(self) -> tuple[bool, bool, bool]:
+        """Whether the sides at high x, y and z are open."""
         return self.east, self.north, self.above
 
 
@@ -49,6 +51,7 @@ class Fills(Emits):
 
     @property
     def shaped(self) -> bool:
+        """Whether it fills a shape, and so has to name one."""
         return self.where in SHAPED
 
     def check_place(self, scene: Scene, where: str) -> None:

@@ -19,7 +19,7 @@ class BoxedPoints(BoxedFlow):
     """Channels that its steps need, and how many components each has."""
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any:
-        """The state as it was stored."""
+        """The state as it was stored. Arrays (n,) and (n, 3) of points as `store` gives them."""
         return self.state.from_channels(arrays, facts)
 
     def first(self) -> Any:
@@ -41,7 +41,8 @@ def turned(arrays: dict[str, Array]) -> dict[str, Array]:
 
 
 def of_points(arrays: dict[str, Array], base: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, Array]]:
-    """From the arrays of a frame those of its points, as they are worked on: those of `base`, and the others."""
+    """From the arrays of a frame those of its points, as they are worked on: those of `base`, and the others. (n,)
+    and (n, 3) become (n,) and (3, n)."""
     own = turned({k: v for k, v in arrays.items() if "." not in k})
     return {k: own[k] for k in base}, {k: v for k, v in own.items() if k not in base}
 

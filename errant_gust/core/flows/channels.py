@@ -41,6 +41,7 @@ class Carrying(Parameters):
     fades: float = param(0.0, unit="1/s", range=(0, 1e4), slider=(0, 5), help="Share lost a second")
 
     def keeps(self) -> dict[str, int]:
+        """Channels that the step adds, with how many numbers each has."""
         return {self.name: 1}
 
     def named_well(self, where: str, there: Iterable[str]) -> None:
@@ -76,5 +77,5 @@ class Carrying(Parameters):
         return np.asarray(arithmetic(self.expression, values), np.float32)
 
     def faded(self, values: Array, seconds: float) -> Array:
-        """What is left of it."""
+        """What is left of it. `values` as they are, of any shape."""
         return values * np.float32(np.exp(-self.fades * seconds)) if self.fades else values

@@ -111,7 +111,7 @@ class Drawing:
         return self.frames.names(self.frame) if self.frames is not None else []
 
     def read_some(self, names: tuple[str, ...]) -> dict[str, Array]:
-        """Arrays of the frame by name, and no others."""
+        """Arrays of the frame by name, and no others: (n,), (n, k) or (nx, ny, nz), as the kind of flow stores them."""
         assert self.frames is not None
         return self.frames.read(self.frame, names)
 

@@ -20,6 +20,7 @@ class Halved:
     way: float
 
     def line(self) -> str:
+        """What was found, as a line of text."""
         return (
             f"{self.substeps:3} substeps: halves move the middle one of {self.count:,} by {1e3 * self.middle:.3g} mm "
             f"and the worst by {1e3 * self.most:.3g} mm, of a way of {1e3 * self.way:.3g} mm a frame"

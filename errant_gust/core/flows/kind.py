@@ -25,22 +25,27 @@ class State(Protocol):
     """A flow's state at a frame; `channels` are all arrays that a run needs to go on from it."""
 
     @property
-    def count(self) -> int: ...
+    def count(self) -> int:
+        """How many particles, cells or vertices there are."""
 
-    def channels(self) -> dict[str, Array]: ...
+    def channels(self) -> dict[str, Array]:
+        """Arrays to be stored, (n,), (n, k) or (nx, ny, nz)."""
 
-    def facts(self) -> dict[str, Any]: ...
+    def facts(self) -> dict[str, Any]:
+        """What is stored beside them, as JSON has it."""
 
 
 class Flow(Protocol):
     """Steps a state from frame to frame; the state is a function of the study, the frame and the quality."""
 
-    def first(self) -> Any: ...
+    def first(self) -> Any:
+        """The state before the first frame."""
 
     def next(self, state: Any, frame: int, cancel: Cancel | None = None, keep: bool = True) -> Any:
         """The state on frame + 1; without `keep` the given one may be used up."""
 
-    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any: ...
+    def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any:
+        """The state from what was stored: arrays (n,), (n, k) or (nx, ny, nz)."""
 
     def estimate(self) -> tuple[int, int]:
         """How many there are at most, in the kind's `unit`, and the bytes that takes."""
@@ -112,7 +117,7 @@ class FlowKind:
         return []
 
     def result(self, name: str = "", form: str = "") -> Result:
-        """A result by name or the first of a form; else the first."""
+        """A result by name or the first of a form; else the first. Raises StudyError where there is none."""
         for found in self.results:
             if (not name or found.name == name) and (not form or found.form == form):
                 return found
@@ -121,6 +126,7 @@ class FlowKind:
         raise StudyError(f"{self.label} has {what}", where="result", fix=f"one of: {known}")
 
     def offers(self, form: str) -> bool:
+        """Whether a run holds a result of this form."""
         return any(r.form == form and not r.from_study for r in self.results)
 
     def entry(self) -> dict[str, Any]:
@@ -151,7 +157,7 @@ BESIDE_POINTS = ("draw",)
 
 
 def kind_of(name: str, where: str = "kind") -> FlowKind:
-    """A kind of flow by its id."""
+    """A kind of flow by its id. Raises StudyError for what is none."""
     if name not in KINDS:
         raise StudyError(f"'{name}' is no kind of flow", where=where, fix=f"one of: {', '.join(KINDS)}")
     return KINDS[name]

@@ -119,6 +119,6 @@ class Holding(Parameters):
     moves: Literal["above", "below"] = param("above", help="On which side of the level they move")
 
     def share_left(self, values: Array) -> Array:
-        """The share of its speed that is left where the field has these values."""
+        """The share of its speed that is left where the field has these values. Both (n,)."""
         over = (values - np.float32(self.level)) * np.float32(1 if self.moves == "above" else -1)
         return np.clip(over / np.float32(self.soft) + 0.5, 0, 1) if self.soft else (over > 0).astype(np.float32)

@@ -27,15 +27,20 @@ class Frames(Protocol):
     """Where frames are read from: a run's store."""
 
     @property
-    def place(self) -> str: ...
+    def place(self) -> str:
+        """Where they are, in words."""
 
-    def frames(self) -> list[int]: ...
+    def frames(self) -> list[int]:
+        """Numbers of those that are complete."""
 
-    def names(self, frame: int) -> list[str]: ...
+    def names(self, frame: int) -> list[str]:
+        """Names of a frame's arrays."""
 
-    def read(self, frame: int, channels: tuple[str, ...] | None = None) -> dict[str, Array]: ...
+    def read(self, frame: int, channels: tuple[str, ...] | None = None) -> dict[str, Array]:
+        """Arrays of a frame by name, (n,), (n, k) or (nx, ny, nz); all if none is named."""
 
-    def facts(self, frame: int) -> dict[str, Any]: ...
+    def facts(self, frame: int) -> dict[str, Any]:
+        """What is stored beside a frame's arrays."""
 
 
 @dataclass(frozen=True)
@@ -53,6 +58,7 @@ class Channel:
     """A distance that is only known near its zero, the surface."""
 
     def entry(self) -> dict[str, Any]:
+        """As JSON has it, for catalogues."""
         return {
             "name": self.name, "unit": self.unit, "components": self.components, "signed": self.signed,
             "help": self.help,
@@ -72,6 +78,7 @@ class Points:
 
     @property
     def count(self) -> int:
+        """How many there are."""
         return len(self.position)
 
     @property
@@ -106,7 +113,7 @@ class Points:
         return made
 
     def tone(self, name: str) -> tuple[Array, str]:
-        """One of `shown`, or a FileError that lists them; the first if no name is given."""
+        """One of `shown`, or a FileError that lists them; the first if no name is given. (n,), and its unit."""
         made = self.shown()
         if not name and made:
             name = next(iter(made))
@@ -148,6 +155,7 @@ class Lines:
 
     @property
     def starts(self) -> Array:
+        """Where each line begins among the points, (lines,)."""
         return np.concatenate([[0], np.cumsum(self.counts)[:-1]]).astype(np.int64)
 
 
@@ -219,7 +227,7 @@ class PointsResult(Result):
         return self.of(arrays)
 
     def of(self, arrays: dict[str, Array]) -> Points:
-        """Points from the arrays of a state as they are stored."""
+        """Points from the arrays of a state as they are stored. (n,) and (n, k)."""
         plain = {n.removeprefix(self.prefix): a for n, a in arrays.items() if n in self.own(arrays)}
         if self.prefix and not plain:  # a frame without any
             return Points(np.zeros((0, 3), np.float32), {}, self.about)
@@ -244,7 +252,7 @@ class VolumeResult(Result):
         return [*found, *moving]
 
     def region(self, frames: Frames, frame: int) -> GridRegion:
-        """The window of a frame."""
+        """The window of a frame. Raises FileError where it holds no volume."""
         place = frames.facts(frame).get("region")
         if not place:
             raise FileError("the run holds no volumes", where=frames.place, fix="choose a flow that has some")

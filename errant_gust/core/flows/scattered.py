@@ -13,7 +13,7 @@ USE_PLACE = 16
 
 
 def along_curves(shape: PlacedShape, seed: int, numbers: Array) -> Array:
-    """Places (n, 3) in the shape's own frame, evenly along its curves."""
+    """Places (n, 3) in the shape's own frame, evenly along its curves. Raises StudyError for a shape without any."""
     if not isinstance(shape.kind, Tube):
         raise StudyError("has no curves to be born on", where=f"shapes.{shape.id}", fix="emit from its surface")
     curves = shape.kind.curves(shape.geometry)
@@ -39,7 +39,7 @@ def on_surface(shape: PlacedShape, seed: int, numbers: Array) -> Array:
 
 def in_volume(shape: PlacedShape, seed: int, numbers: Array) -> Array:
     """Places (n, 3) in the shape's own frame, evenly inside it: rejection from the box, each try a use of the same
-    counter."""
+    counter. Raises StudyError for a shape without one."""
     if not shape.kind.bounded:
         raise StudyError("has no volume to be born in", where=f"shapes.{shape.id}", fix="emit from its surface")
     middle, half = shape.kind.half_extents(shape.geometry)

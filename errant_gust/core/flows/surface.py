@@ -31,6 +31,7 @@ class DrawsSurface(Parameters, Draws):
     )  # fmt: skip
 
     def draw(self, d: Drawing) -> None:
+        """Draw the surface of the frame's points. Raises FileError for a frame of an early version."""
         names = [n for n in d.names() if "." not in n]
         held = d.read_some(tuple(n for n in names if n not in self.private))
         facts = d.facts()

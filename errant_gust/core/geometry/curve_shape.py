@@ -27,7 +27,8 @@ class Tube(ShapeKind):
         raise NotImplementedError
 
     def width(self, share: Array) -> tuple[Array, Array, Array]:
-        """Radius in metres at shares of the length, and its first and second derivative by the share."""
+        """Radius in metres at shares of the length, and its first and second derivative by the share. All (n,).
+        Raises StudyError where it reaches zero."""
         if min(y for _, y in self.widths) <= 0:
             raise StudyError("the width reaches zero", where="widths", fix="keep every factor above 0")
         value, slope, bend = profile(self.widths, share)

@@ -110,6 +110,7 @@ class CurveSet:
 
     @cached_property
     def box(self) -> tuple[Array, Array]:
+        """Lower and upper corner of the curves, (3,) each, in m."""
         return self._boxes[0, :3].copy(), self._boxes[0, 3:].copy()
 
     def along(self, number: int, count: int) -> tuple[Array, Array, Array]:
@@ -147,7 +148,7 @@ class CurveSet:
 
 
 def cleaned(points: Array, closed: bool, where: str) -> Array:
-    """Points without repeats; an error if fewer than two are left or any is not a number."""
+    """Points without repeats; an error if fewer than two are left or any is not a number. (n, 3). Raises StudyError."""
     if points.ndim != 2 or points.shape[1] != 3 or len(points) == 0:
         raise StudyError("a curve needs points in space", where=where, fix="right would be at least two points x, y, z")
     if not np.isfinite(points).all():

@@ -28,6 +28,7 @@ def _stamp(path: Path) -> tuple[int, int]:
 
 
 def mesh_of(path: Path) -> Mesh:
+    """The mesh of a file, read once as long as the file stays the same."""
     with _lock:
         return _mesh(path, _stamp(path))
 

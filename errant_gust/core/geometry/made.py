@@ -19,6 +19,7 @@ class MadeShape(ShapeKind):
     own_first = True
 
     def made(self, scene: Geometry) -> Made:
+        """What was made of it for the frame of the scene."""
         assert scene.surface is not None
         return scene.surface(self, scene.frame)  # type: ignore[no-any-return]
 

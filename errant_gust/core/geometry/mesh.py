@@ -45,6 +45,7 @@ class Mesh:
 
     @property
     def report(self) -> MeshReport:
+        """What a user should know of it."""
         low, high = (tuple(float(v) for v in corner) for corner in (self.lower, self.upper))
         return MeshReport(len(self.faces), len(self.vertices), self.watertight, low, high, self.notes)  # type: ignore[arg-type]
 
@@ -64,6 +65,7 @@ class Mesh:
         return out
 
     def contains(self, points: Array) -> Array:
+        """Whether points (n, 3) in m are inside: by the winding number, (n,)."""
         return self.winding(points) > 0.5
 
     @functools.cached_property
@@ -73,7 +75,8 @@ class Mesh:
         return 0.5 * np.linalg.norm(np.cross(t[:, 1] - t[:, 0], t[:, 2] - t[:, 0]), axis=1)
 
     def distance_grid(self, lower: Array, h: float, shape: tuple[int, int, int]) -> tuple[Array, Array]:
-        """Unsigned distance and winding number at grid nodes, slabs shared out over two threads or more."""
+        """Unsigned distance and winding number at grid nodes, slabs shared out over two threads or more. `lower`
+        (3,) and `h` in m; both (nx, ny, nz)."""
         distance, wind = np.empty(shape), np.empty(shape)
 
         def slab(i: int) -> None:
@@ -154,7 +157,8 @@ def read_mesh(path: Path, *, name: str = "") -> Mesh:
 
 
 def make_mesh(vertices: Array, faces: Array, where: str) -> Mesh:
-    """A mesh from arrays: vertices merged, what cannot be used dropped and said."""
+    """A mesh from arrays: vertices merged, what cannot be used dropped and said. (n, 3) in m and (m, 3). Raises
+    FileError for what is none, or too large."""
     import trimesh
 
     if len(faces) == 0 or len(vertices) == 0:

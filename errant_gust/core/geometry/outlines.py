@@ -115,7 +115,7 @@ def _cubic(start: Any, a: Any, b: Any, end: Any) -> list[tuple[float, float]]:
 
 def read_brightness(path: Path) -> Array:
     """Brightness (rows from the bottom, columns) float32 in 0 … 1 of an image, transparent parts dark; at most 1024
-    wide."""
+    wide. Raises FileError for what is no image, or too large."""
     from PIL import Image
 
     data = _bytes(path, 32 << 20)

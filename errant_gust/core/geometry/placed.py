@@ -20,7 +20,8 @@ class Framed(Protocol):
     """What has extents: a middle (3,) in the scene, half extents (3,) along its own axes, and these (3, 3)."""
 
     @property
-    def frame(self) -> tuple[Array, Array, Array]: ...
+    def frame(self) -> tuple[Array, Array, Array]:
+        """Middle (3,), half size (3,) in m and axes (3, 3) of the box around it."""
 
 
 @dataclass(frozen=True)
@@ -31,6 +32,7 @@ class Surrounding:
 
     @cached_property
     def frame(self) -> tuple[Array, Array, Array]:
+        """Middle (3,), half size (3,) in m and axes (3, 3) of the box around all shapes."""
         boxes = [s.box for s in self.shapes if s.kind.bounded] or [s.box for s in self.shapes]
         low, high = np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
         return 0.5 * (low + high), 0.5 * (high - low), np.eye(3)
@@ -58,10 +60,12 @@ class PlacedShape:
 
     @cached_property
     def turned(self) -> Array:
+        """Its axes in the scene, (3, 3)."""
         return rotation(self.kind.turn)
 
     @property
     def moves(self) -> bool:
+        """Whether it goes, turns or changes its form with time."""
         return any(self.velocity) or any(self.spin) or self.growth is not None
 
     def rigid_velocity(self, points: Array) -> Array:
@@ -127,7 +131,7 @@ class PlacedShape:
 
     @property
     def box(self) -> tuple[Array, Array]:
-        """Lower and upper corner of the box around the shape in the scene."""
+        """Lower and upper corner of the box around the shape in the scene. Both (3,) in m."""
         middle, half, turned = self.frame
         reach = np.abs(turned) @ half
         return middle - reach, middle + reach

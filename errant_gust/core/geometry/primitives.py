@@ -17,7 +17,7 @@ PAIRS = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 
 
 def sphere(p: Array, radius: float, order: int) -> Distance:
-    """|p| - r."""
+    """|p| - r. `p` (3, n) in m; distance (n,), gradient (3, n), second derivatives (6, n), as `order` says."""
     length = np.sqrt(p[0] ** 2 + p[1] ** 2 + p[2] ** 2)
     d = length - np.float32(radius)
     if order == 0:
@@ -28,14 +28,15 @@ def sphere(p: Array, radius: float, order: int) -> Distance:
 
 
 def plane(p: Array, order: int) -> Distance:
-    """z: the half space below the plane is inside."""
+    """z: the half space below the plane is inside. As `sphere` gives it: (n,), (3, n), (6, n)."""
     n = np.zeros_like(p)
     n[2] = 1
     return p[2].copy(), n, np.zeros((6, p.shape[1]), np.float32)
 
 
 def box(p: Array, half: tuple[float, float, float], order: int) -> Distance:
-    """Axis-aligned box around the origin with half extents; edges and corners are round seen from outside."""
+    """Axis-aligned box around the origin with half extents; edges and corners are round seen from outside. As
+    `sphere` gives it: (n,), (3, n), (6, n)."""
     q = np.abs(p) - np.array(half, np.float32)[:, None]
     sign = np.where(p < 0, np.float32(-1), np.float32(1))
     out = np.maximum(q, 0)
@@ -55,7 +56,7 @@ def box(p: Array, half: tuple[float, float, float], order: int) -> Distance:
 
 
 def cylinder(p: Array, radius: float, height: float, order: int) -> Distance:
-    """Capped cylinder around z, centred at the origin."""
+    """Capped cylinder around z, centred at the origin. As `sphere` gives it: (n,), (3, n), (6, n)."""
     rho = np.sqrt(p[0] ** 2 + p[1] ** 2)
     a, b = rho - np.float32(radius), np.abs(p[2]) - np.float32(height / 2)
     up = np.where(p[2] < 0, np.float32(-1), np.float32(1))
@@ -73,7 +74,8 @@ def cylinder(p: Array, radius: float, height: float, order: int) -> Distance:
 
 
 def round_hessian(n: Array, active: Array, radius: Array) -> Array:
-    """(diag(active) - n nᵀ) / radius as six rows: second derivatives of a distance to a point or an edge."""
+    """(diag(active) - n nᵀ) / radius as six rows: second derivatives of a distance to a point or an edge. (6, n) in
+    1/m."""
     out = np.empty((6, n.shape[1]), np.float32)
     inverse = 1 / np.maximum(radius, TINY)
     for row, (i, j) in enumerate(PAIRS):
@@ -107,7 +109,7 @@ def _revolved(p: Array, d: Array, na: Array, nb: Array, curve: Array, order: int
 
 
 def torus(p: Array, ring: float, tube: float, order: int) -> Distance:
-    """Ring of radius `ring` around z, tube of radius `tube`."""
+    """Ring of radius `ring` around z, tube of radius `tube`. As `sphere` gives it: (n,), (3, n), (6, n)."""
     rho = np.sqrt(p[0] ** 2 + p[1] ** 2)
     a, b = rho - np.float32(ring), p[2]
     length = np.maximum(np.sqrt(a * a + b * b), TINY)
@@ -115,7 +117,8 @@ def torus(p: Array, ring: float, tube: float, order: int) -> Distance:
 
 
 def capsule(p: Array, radius: float, height: float, order: int) -> Distance:
-    """Points nearer than `radius` to the segment of length `height` along z through the origin."""
+    """Points nearer than `radius` to the segment of length `height` along z through the origin. As `sphere` gives
+    it: (n,), (3, n), (6, n)."""
     rho = np.sqrt(p[0] ** 2 + p[1] ** 2)
     b = p[2] - np.clip(p[2], np.float32(-height / 2), np.float32(height / 2))
     length = np.maximum(np.sqrt(rho * rho + b * b), TINY)

@@ -53,10 +53,11 @@ class SceneFile:
 
     @property
     def moves(self) -> bool:
+        """Whether it has more than one frame."""
         return len(self.frames) > 1
 
     def mesh(self, n: int) -> tuple[Array, Array]:
-        """Points and triangles of the n-th frame."""
+        """Points and triangles of the n-th frame. (n, 3) in the file's unit, (m, 3)."""
         end = int(self._ends[n])
         return self.points[end - int(self.counts[n]) : end], self.faces[self.which[n]]
 

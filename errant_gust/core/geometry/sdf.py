@@ -48,6 +48,7 @@ class MeshDistance:
 
     @cached_property
     def coefficients(self) -> Array:
+        """Of the cubic spline through the smoothed distances, (nx, ny, nz)."""
         exact = self.signed.astype(np.float64)
         smoothed = ndimage.gaussian_filter(exact, self._facets(), mode="nearest")
         # a blurred distance is too large, by the blur's width squared over the distance: blur it near the facets only

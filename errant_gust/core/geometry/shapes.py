@@ -29,6 +29,8 @@ class Assets:
         self.folder, self.files = folder, files or {}
 
     def path(self, name: str, where: str) -> Path:
+        """Where a file of the study stands. Raises StudyError for a name that is none, FileError for a file that is
+        not there."""
         if not name:
             raise StudyError("no file has been chosen", where=where, fix="import one, or choose one of the study's")
         if name in self.files:
@@ -72,15 +74,17 @@ class ShapeKind(Parameters):
         return self.model_dump(exclude={"move", "turn"})
 
     def local(self, points: Array, order: int, scene: "Geometry") -> tuple[Array, Array | None, Array | None]:
-        """Signed distance in the shape's own frame; see `primitives`."""
+        """Signed distance in the shape's own frame; see `primitives`. `points` (3, n) in m; distance (n,), gradient
+        (3, n), second derivatives (6, n) in 1/m, as `order` says."""
         raise NotImplementedError
 
     def rough(self, points: Array, scene: "Geometry") -> Array:
-        """A distance that is never larger than the true one, quicker to have."""
+        """A distance that is never larger than the true one, quicker to have. `points` (3, n) in m of the shape;
+        (n,) in m."""
         return self.local(points, 0, scene)[0]
 
     def half_extents(self, scene: "Geometry") -> tuple[Array, Array]:
-        """Middle and half size of the box around the shape in its own frame."""
+        """Middle and half size of the box around the shape in its own frame. Both (3,) in m."""
         raise NotImplementedError
 
     def triangles(self, scene: "Geometry") -> tuple[Array, Array]:
@@ -106,16 +110,19 @@ class Geometry:
         return file_of_frame(file, self.frame, self.assets, self.where) if sequence else file
 
     def mesh(self, file: str) -> Mesh:
+        """A mesh file of the study, read once."""
         return mesh_of(self.assets.path(file, self.where))
 
     def distance(self, file: str) -> MeshDistance:
+        """Its signed distance, made once."""
         if file not in self._distances:
             self._distances[file] = mesh_distance(self.assets.path(file, self.where))
         return self._distances[file]
 
 
 def file_of_frame(file: str, frame: int, assets: Assets, where: str) -> str:
-    """`glass.0001.obj` at frame 7 is `glass.0007.obj`; beyond the files there are, the first or last is held."""
+    """`glass.0001.obj` at frame 7 is `glass.0007.obj`; beyond the files there are, the first or last is held. Raises
+    StudyError for a name without a number."""
     found = re.search(r"(\d+)(?=\.\w+$)", file)
     if found is None:
         raise StudyError(f"'{file}' has no number before its ending", where=where, fix="right would be glass.0001.obj")
@@ -252,6 +259,7 @@ class ImportedMesh(ShapeKind):
         return d * s, g, None if h is None else h / s
 
     def rough(self, points: Array, scene: Geometry) -> Array:
+        """A distance (n,) in m that is never larger than the true one, from coarse voxels."""
         s = np.float32(self.scale)
         sdf = scene.distance(scene.named(self.file, self.sequence))
         return sdf.rough(self._turned(points) / s) * s

@@ -10,7 +10,7 @@ Array = NDArray[Any]
 
 def surface_samples(vertices: Array, faces: Array, count: int) -> tuple[Array, Array]:
     """Evenly spread points and unit normals on triangles, the same for the same triangles; degenerate ones are left
-    out."""
+    out. `vertices` (n, 3) in m, `faces` (m, 3); both results (count, 3)."""
     corners = vertices[faces].astype(np.float64)
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     area = np.linalg.norm(normal, axis=1)

@@ -30,6 +30,7 @@ class Grid:
 
     @property
     def is_vector(self) -> bool:
+        """Whether it has three components."""
         return self.values.ndim == 4
 
     @property

@@ -91,11 +91,12 @@ class LevelSet:
 
     @property
     def reach(self) -> tuple[Array, Array]:
-        """The least and the greatest (less one) block that a window may have."""
+        """The least and the greatest (less one) block that a window may have. Both (3,)."""
         return np.full(3, -BEYOND), -(-np.array(self.domain.shape) // BLOCK) + BEYOND
 
     @property
     def window(self) -> GridRegion:
+        """The region of voxels that is kept, a part of the domain."""
         return self._region(self.low, self.shape)
 
     def _region(self, low: Array, shape: Array) -> GridRegion:
@@ -122,7 +123,8 @@ class LevelSet:
         return self.domain.to_scene(np.ascontiguousarray(own + np.array(self.domain.lower, np.float32)[:, None]))
 
     def cover(self, low: Array, high: Array) -> None:
-        """Let the window hold blocks low … high (less one), as far as it may, and one more to every side."""
+        """Let the window hold blocks low … high (less one), as far as it may, and one more to every side. `low`,
+        `high` (3,)."""
         least, most = self.reach
         want_low, want_high = np.maximum(np.asarray(low) - 1, least), np.minimum(np.asarray(high) + 1, most)
         end = self.low + self.shape // BLOCK
@@ -329,7 +331,7 @@ class LevelSet:
 
     @classmethod
     def restored(cls, domain: GridRegion, window: GridRegion, phi: Array, age: Array) -> "LevelSet":
-        """From what was stored."""
+        """From what was stored. `phi`, `age` (nx, ny, nz) of the window, distances in voxels."""
         h = domain.voxel_size
         low = np.rint((np.array(window.lower) - np.array(domain.lower)) / (h * BLOCK)).astype(np.int64)
         phi = np.clip(np.array(phi, np.float32), -FAR, FAR).reshape(-1)

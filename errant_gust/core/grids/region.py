@@ -48,6 +48,7 @@ class GridRegion:
 
     @property
     def is_turned(self) -> bool:
+        """Whether its axes are not the scene's."""
         return any(self.turn)
 
     def to_own(self, points: Array) -> Array:
@@ -71,7 +72,8 @@ class GridRegion:
     def over(
         cls, lower: Array, upper: Array, voxel_size: float, turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
     ) -> "GridRegion":
-        """Whole voxels that cover the box from `lower` to `upper`, centred on it."""
+        """Whole voxels that cover the box from `lower` to `upper`, centred on it. Corners (3,) and the side in m,
+        turns in degrees."""
         size = np.maximum(np.asarray(upper, float) - np.asarray(lower, float), 1e-9)
         count = np.maximum(1, np.ceil(size / voxel_size - 1e-6))
         slack = 0.5 * (count * voxel_size - size)
@@ -85,11 +87,13 @@ class GridRegion:
 
     @property
     def upper(self) -> tuple[float, float, float]:
+        """The upper corner along its own axes, in m."""
         x, y, z = (a + n * self.voxel_size for a, n in zip(self.lower, self.shape, strict=True))
         return (x, y, z)
 
     @property
     def voxels(self) -> int:
+        """How many there are."""
         return self.shape[0] * self.shape[1] * self.shape[2]
 
     def bytes(self, channels: int) -> int:

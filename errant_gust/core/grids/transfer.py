@@ -107,7 +107,9 @@ def to_faces(q: Array, velocity: Array, affine: Array, value: Array, start: Arra
 
 def from_faces(q: Array, faces: Triple, velocity: Array, affine: Array, before: Triple | None, flip: float) -> None:
     """Velocities and their changes of particles from the faces, in place. `flip`: the share in which a particle only
-    changes by what the faces changed by since `before` (Brackbill, Ruppel 1986)."""
+    changes by what the faces changed by since `before` (Brackbill, Ruppel 1986). `q` (3, n) in cells, `faces` (nx+1,
+    ny, nz) and so on in m/s, `velocity` (3, n) in m/s, `affine` (3, 3, n) in 1/s (Jiang, Schroeder, Selle, Teran,
+    Stomakhin 2015)."""
     change = faces if before is None else tuple(a - b for a, b in zip(faces, before, strict=True))
     amount = np.float32(0 if before is None else flip)
     work = partial(kernels.from_faces, q, *faces, *change, amount, velocity, affine)

@@ -29,6 +29,7 @@ def node(p, n):
 
 @inline
 def middle(u, v, w, i, j, k):
+    """Velocity in the middle of a cell, from its six faces."""
     return (
         HALF * (u[i, j, k] + u[i + 1, j, k]),
         HALF * (v[i, j, k] + v[i, j + 1, k]),

@@ -19,6 +19,7 @@ whole length."""
 
 @inline
 def box_distance(boxes, node, x, y, z):
+    """Square of the distance from a point to a node's box."""
     dx = max(max(boxes[node, 0] - x, x - boxes[node, 3]), 0.0)
     dy = max(max(boxes[node, 1] - y, y - boxes[node, 4]), 0.0)
     dz = max(max(boxes[node, 2] - z, z - boxes[node, 5]), 0.0)
@@ -27,6 +28,7 @@ def box_distance(boxes, node, x, y, z):
 
 @inline
 def speed(cubic, i, t):
+    """Length of a cubic piece's derivative at t."""
     x = cubic[i, 1, 0] + t * (2 * cubic[i, 2, 0] + 3 * t * cubic[i, 3, 0])
     y = cubic[i, 1, 1] + t * (2 * cubic[i, 2, 1] + 3 * t * cubic[i, 3, 1])
     z = cubic[i, 1, 2] + t * (2 * cubic[i, 2, 2] + 3 * t * cubic[i, 3, 2])

@@ -17,6 +17,7 @@ HALF = np.float32(0.5)
 
 @inline
 def clamp(i, n):
+    """An index within 0 … n − 1."""
     return min(max(i, 0), n - 1)
 
 
@@ -57,6 +58,7 @@ def component(a, s, m, n, axis, slope):
 
 @inline
 def pick(a, axis, i, j, k):
+    """A value of faces across `axis`, by indices along that axis first."""
     if axis == 0:
         return a[i, j, k]
     if axis == 1:

@@ -227,6 +227,7 @@ def extrapolate(a, known, layers):
 
 @inline
 def mean4(a, b, c, d):
+    """Mean of four."""
     return np.float32(0.25) * (a + b + c + d)
 
 

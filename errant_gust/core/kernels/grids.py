@@ -165,6 +165,7 @@ def weights(t):
 
 @inline
 def weights1(t):
+    """First derivatives of Catmull and Rom's (1974) four weights at t."""
     u = F1 - t
     return (
         -HALF * u * u,
@@ -176,6 +177,7 @@ def weights1(t):
 
 @inline
 def weights2(t):
+    """Their second derivatives."""
     return F1 - t, np.float32(3.0) * t - np.float32(2.0), F1 - np.float32(3.0) * t, t
 
 

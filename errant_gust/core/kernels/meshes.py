@@ -63,6 +63,7 @@ def point_triangle(px, py, pz, t):
 
 @inline
 def box_distance2(px, py, pz, box):
+    """Square of the distance from a point to a box (lower, upper)."""
     dx = max(box[0] - px, 0.0, px - box[3])
     dy = max(box[1] - py, 0.0, py - box[4])
     dz = max(box[2] - pz, 0.0, pz - box[5])
@@ -160,6 +161,8 @@ def winding(px, py, pz, triangles, dipoles, leaves, stack):
 
 @kernel
 def winding_numbers(points, triangles, dipoles, leaves, out):
+    """Of points (n, 3) into `out` (n,): 1 inside, 0 outside of a closed mesh (Barill, Dickson, Schmidt, Levin,
+    Jacobson 2018)."""
     stack = np.empty(256, np.int64)
     for i in range(points.shape[0]):
         out[i] = winding(points[i, 0], points[i, 1], points[i, 2], triangles, dipoles, leaves, stack)

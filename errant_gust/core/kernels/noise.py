@@ -53,6 +53,7 @@ def mix(h):
 
 @inline
 def byte(h, shift):
+    """Eight bits of a hash as a number from 0 to 255."""
     return np.float32(np.int32((h >> shift) & LOW))
 
 
@@ -81,16 +82,19 @@ def corner(h0, h1, k, r0, r1, e0, e1, em):
 
 @inline
 def fade(t):
+    """Quintic step (Perlin 2002)."""
     return t * t * t * (t * (t * F6 - F15) + F10)
 
 
 @inline
 def fade1(t):
+    """Its first derivative."""
     return F30 * t * t * (t * (t - F2) + F1)
 
 
 @inline
 def fade2(t):
+    """Its second derivative."""
     return t * (t * (t * F120 - F180) + F60)
 
 
@@ -196,6 +200,7 @@ def add_curl(x, y, z, frequency, ox, oy, oz, w, seed, amplitude, out):
 
 @inline
 def still_gradient(h, k):
+    """A corner's gradient that does not change with time, each part from −1 to 1."""
     a = branch(h, k)
     return byte(a, S0) * BYTE - F1, byte(a, S8) * BYTE - F1, byte(a, S16) * BYTE - F1
 
@@ -276,6 +281,7 @@ def add_still_curl(x, y, z, frequency, ox, oy, oz, w, seed, amplitude, out):
 
 @inline
 def scalar_corner(h0, h1, k, wx, wy, wz, ux, uy, uz, dx, dy, dz, r0, r1, e0, e1, em):
+    """What a corner adds to the noise and to its gradient."""
     gx, gy, gz, gc = corner(h0, h1, k, r0, r1, e0, e1, em)
     d = gx * dx + gy * dy + gz * dz + gc
     w = wx * wy * wz
@@ -368,6 +374,7 @@ def add_scalar(x, y, z, frequency, ox, oy, oz, w, seed, k, amplitude, value, gra
 
 @inline
 def hessian_corner(h0, h1, k, wx, wy, wz, ux, uy, uz, sx, sy, sz, dx, dy, dz, r0, r1, e0, e1, em):
+    """What a corner adds to the gradient and to the six second derivatives."""
     gx, gy, gz, gc = corner(h0, h1, k, r0, r1, e0, e1, em)
     d = gx * dx + gy * dy + gz * dz + gc
     w = wx * wy * wz

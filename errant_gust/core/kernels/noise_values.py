@@ -8,6 +8,7 @@ from errant_gust.core.kernels.noise import BYTE, F1, ONE, PW, PX, PY, PZ, corner
 
 @inline
 def value_corner(h0, h1, k, weight, dx, dy, dz, r0, r1, e0, e1, em):
+    """What a corner adds to the noise."""
     gx, gy, gz, gc = corner(h0, h1, k, r0, r1, e0, e1, em)
     return weight * (gx * dx + gy * dy + gz * dz + gc)
 

@@ -38,6 +38,7 @@ CELL_BOUND = (np.float32(1.25), np.float32(1.45), np.float32(1.25), np.float32(1
 
 @inline
 def unit(h):
+    """A hash as a number from 0 to 1."""
     return np.float32(h) * UNIT
 
 

@@ -86,6 +86,7 @@ def shares_of(wx, wy, wz, i, j, k, n):
 
 @inline
 def plain_relaxed(p, b, inverse, row, i, j, k, n):
+    """A row of cells without walls, relaxed into `row` (Gauss and Seidel, red and black)."""
     bottom, _, top, west, east, south, north = neighbours(p, i, j, k, n)
     right, out, by = b[i + 1, j + 1, k + 1 : k + 1 + n], row[k : k + n], inverse[k : k + n]
     for s in range(n):
@@ -94,6 +95,7 @@ def plain_relaxed(p, b, inverse, row, i, j, k, n):
 
 @inline
 def cut_relaxed(p, b, wx, wy, wz, dinv, row, i, j, k, n):
+    """The same of cells whose faces are open in part."""
     bottom, _, top, west, east, south, north = neighbours(p, i, j, k, n)
     w0, w1, w2, w3, w4, w5 = shares_of(wx, wy, wz, i, j, k, n)
     right, out, inverse = b[i + 1, j + 1, k + 1 : k + 1 + n], row[k : k + n], dinv[i + 1, j + 1, k + 1 : k + 1 + n]
@@ -104,6 +106,7 @@ def cut_relaxed(p, b, wx, wy, wz, dinv, row, i, j, k, n):
 
 @inline
 def plain_outflow(p, diagonal, row, i, j, k, n):
+    """A row of the matrix times p, of cells without walls."""
     bottom, cell, top, west, east, south, north = neighbours(p, i, j, k, n)
     out, by = row[k : k + n], diagonal[k : k + n]
     for s in range(n):
@@ -287,6 +290,7 @@ def apply(p, wx, wy, wz, dinv, lo, hi, tips, extra, q, first, last):
 
 @inline
 def added(sums):
+    """The sum of what the slabs found, in their order."""
     total = 0.0
     for s in range(sums.size):
         total += sums[s]

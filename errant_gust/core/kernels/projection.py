@@ -109,6 +109,7 @@ def remains(u, v, w, sx, sy, sz, fixed, active, squares, sums, speeds, faces, fi
 
 @inline
 def corrected(f, high, low):
+    """A row of faces less the difference of the pressures on both sides."""
     for s in range(f.size):
         f[s] -= high[s] - low[s]
 

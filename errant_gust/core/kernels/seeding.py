@@ -10,6 +10,7 @@ F1 = np.float32(1.0)
 
 @inline
 def hat(x):
+    """A linear weight, 1 at 0 and 0 at ±1."""
     return F1 - abs(x)
 
 

@@ -44,6 +44,7 @@ def balance(m, f, a, b, d, e, out):
 
 @inline
 def with_difference(out, a, b):
+    """A row plus the difference of two."""
     for k in range(out.size):
         out[k] += a[k] - b[k]
 
@@ -108,6 +109,7 @@ def diagonal(m, c, exy, exz, eyz, unknown, inverse, lo, hi):
 
 @inline
 def added(sums):
+    """The sum of what the slabs found, in their order."""
     total = 0.0
     for k in range(sums.size):
         total += sums[k]
@@ -123,6 +125,7 @@ def masked(row, on, out):
 
 @inline
 def multiplied(a, b, out):
+    """A row of two, number by number."""
     for k in range(out.size):
         out[k] = a[k] * b[k]
 
@@ -459,6 +462,7 @@ def stresses(phi, tough, scale, c, exy, exz, eyz, first, last):
 
 @inline
 def closed(share):
+    """Whether a face is as good as shut."""
     return share < np.float32(0.01)
 
 

@@ -24,8 +24,8 @@ def _held(store: RunStore, frame: int, name: str) -> str:
 def compared_to_look(
     a: RunStore, b: RunStore, frame: int, of: str, to: str
 ) -> tuple[VolumesCompared | PointsCompared, dict[str, Array]]:
-    """b − a: of volumes as texels of the channel `of` of a and `to` of b (the same if it is not named), and numbers; of
-    points numbers only."""
+    """b − a: of volumes as texels of the channel `of` of a and `to` of b (the same if it is not named), and numbers;
+    of points numbers only. Texels (nz, ny, nx) of bytes. Raises FileError for runs that cannot be compared."""
     if compared_by(a, b, frame, of) == "points":
         return PointsCompared(form="points", numbers=PointsDifference(**points_apart(a, b, frame))), {}
     if kind_of_run(a).results[0].form == "mesh":  # surfaces are compared by what they are the surface of

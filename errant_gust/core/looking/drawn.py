@@ -15,7 +15,8 @@ def drawn_to_look(
     store: RunStore, plan: Plan, flow: str, frame: int, colour: str, have: list[str]
 ) -> tuple[DrawnHead, dict[str, Array]]:
     """Head and arrays of what the drawing steps of the lane in `plan` make of a frame. `colour`: the channel of the
-    points that instances on them take; `have`: keys of meshes that need not be there again."""
+    points that instances on them take; `have`: keys of meshes that need not be there again. Arrays (n,) and (n, k)
+    as the view's shaders take them; lengths in m."""
     made: Drawing = drawing_of(store, plan, flow, frame)
     arrays: dict[str, Array] = {}
     for name, found in (("lines", made.lines[-1] if made.lines else None), ("spread", made.spread)):

@@ -47,6 +47,7 @@ class Film:
     note: str = ""
 
     def check(self) -> None:
+        """Raises GustError for frames, pixels or rates that a film cannot have."""
         if not 1 <= self.last - self.first + 1 <= MOST_FRAMES:
             raise GustError(f"{self.first} to {self.last} are no frames", where="frames", fix="right would be 1 to 48")
         for side, pixels in (("width", self.width), ("height", self.height)):
@@ -64,6 +65,7 @@ class Flipbook:
 
     @property
     def film(self) -> Film:
+        """What it is of. Raises FileError where there is none."""
         path = self.folder / MANIFEST
         begun = self.folder / f".{MANIFEST}"
         for place in (path, begun):
@@ -74,10 +76,11 @@ class Flipbook:
 
     @property
     def done(self) -> bool:
+        """Whether all of it is there."""
         return (self.folder / MANIFEST).is_file()
 
     def begin(self, film: Film) -> None:
-        """Make the folder, which must be new."""
+        """Make the folder, which must be new. Raises FileError."""
         film.check()
         try:
             self.folder.mkdir(parents=True)
@@ -86,10 +89,12 @@ class Flipbook:
         (self.folder / f".{MANIFEST}").write_text(self._text(film))
 
     def picture(self, frame: int) -> Path:
+        """The path of a frame's PNG."""
         return self.folder / f"flipbook.{frame:04d}.png"
 
     def put(self, frame: int, data: bytes) -> None:
-        """Keep the picture of a frame, a PNG of the film's size."""
+        """Keep the picture of a frame, a PNG of the film's size. Raises FileError for another size or frame, or what
+        is no PNG."""
         film = self.film
         where = f"frame {frame}"
         if self.done:
@@ -106,7 +111,8 @@ class Flipbook:
             file.write(data)
 
     def finish(self, report: Callable[[int, int], None] | None = None, cancel: Cancel | None = None) -> None:
-        """Make the film of all pictures, and say that it is done."""
+        """Make the film of all pictures, and say that it is done. Raises FileError where a picture is missing,
+        Cancelled."""
         film = self.film
         frames = range(film.first, film.last + 1)
         missing = [f for f in frames if not self.picture(f).is_file()]
@@ -128,7 +134,7 @@ class Flipbook:
         (self.folder / f".{MANIFEST}").unlink(missing_ok=True)
 
     def files(self) -> list[str]:
-        """Names of what belongs to a flipbook that is done."""
+        """Names of what belongs to a flipbook that is done. Raises FileError."""
         if not self.done:
             raise FileError("is no flipbook that is done", where=str(self.folder))
         film = self.film
@@ -140,7 +146,8 @@ class Flipbook:
 
 
 def beside(folders: list[Path]) -> list[tuple[str, Path]]:
-    """Flipbooks for a delivery: what their files are called in it (by their names and frames), and where they stand."""
+    """Flipbooks for a delivery: what their files are called in it (by their names and frames), and where they stand.
+    Raises FileError for one that is named twice, or not done."""
     found: dict[str, Path] = {}
     for folder in folders:
         if folder in {path.parent for path in found.values()}:

@@ -35,7 +35,7 @@ def frame_to_look(
     key: tuple[float, float, float] = KEY,
 ) -> Look:  # fmt: skip
     """Head and arrays of a result that frames hold; `channel` colours it, `absorb` is the light that density 1 takes
-    a metre, `key` points toward the light that comes through it."""
+    a metre, `key` points toward the light that comes through it. Raises FileError for a frame that is not there."""
     if frame not in store.frames():
         raise FileError(f"frame {frame} is not there", where=store.folder.name)
     if isinstance(result, VolumeResult):
@@ -87,8 +87,9 @@ def _facing(slope: Array, spacing: float) -> Array:
 def mesh(
     store: RunStore, frame: int, found: MeshData, channel: str, units: dict[str, str] | None = None
 ) -> tuple[MeshHead, dict[str, Array]]:  # fmt: skip
-    """Vertices and faces, normals in 8 bits if they are known, and the channel of the vertices that is named, in 8 bits
-    between `low` and `high` (of a vector its size; `colour` as it is)."""
+    """Vertices and faces, normals in 8 bits if they are known, and the channel of the vertices that is named, in 8
+    bits between `low` and `high` (of a vector its size; `colour` as it is). (n, 3) in m, (m, 3), bytes (n, 3).
+    Raises FileError for a channel that it has not."""
     arrays = {"vertices": found.vertices.astype(np.float32), "faces": found.faces.astype(np.int32)}
     if found.normals is not None:
         arrays["normals"] = np.rint(found.normals * 127).astype(np.int8)

@@ -11,7 +11,8 @@ MOST = 1_500_000  # voxels to look at; finer frames are averaged
 
 
 def thinned(values: Array, most: int) -> tuple[Array, int]:
-    """Values with at most `most` voxels: means over cubes of 1, 2, 3 … voxels a side, and that side."""
+    """Values with at most `most` voxels: means over cubes of 1, 2, 3 … voxels a side, and that side. (nx, ny, nz),
+    or (nx, ny, nz, 3)."""
     side = 1
     while np.prod([-(-n // side) for n in values.shape]) > most:
         side += 1
@@ -24,7 +25,7 @@ def thinned(values: Array, most: int) -> tuple[Array, int]:
 
 
 def as_bytes(values: Array, low: float, high: float) -> Array:
-    """0 at `low` to 255 at `high`."""
+    """0 at `low` to 255 at `high`. Of any shape."""
     return np.rint(np.clip((values - low) / max(high - low, 1e-12), 0, 1) * 255).astype(np.uint8)
 
 

@@ -49,6 +49,7 @@ def upright(points: Array, faces: Array, up: str) -> Array:
 
 
 def png(pixels: Array) -> bytes:
+    """Pixels (h, w), (h, w, 3) or (h, w, 4) of bytes as a PNG."""
     data = io.BytesIO()
     Image.fromarray(pixels).save(data, "PNG")
     return data.getvalue()

@@ -172,6 +172,7 @@ def vertices_of(scene: Scene, node: dict[str, Any], part: dict[str, Any], now: d
 
 
 def main(path: str, ending: str, out: str, fps: str, first: str, most: str) -> None:
+    """Read a file and write its arrays to `out`; what is wrong with it is said by the exit."""
     scene = Scene(path, ending)
     moves = channels_of(scene)
     end = max((float(times[-1]) for _, _, times, _, _ in moves), default=0.0)

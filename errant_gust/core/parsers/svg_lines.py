@@ -25,6 +25,7 @@ def flattened(path: Path) -> list[np.ndarray]:
 
 
 def main(path: str, ending: str, out: str) -> None:
+    """Read a file and write its lines to `out`; what is wrong with it is said by the exit."""
     with open(path, "rb") as file:
         parsed = SVG.parse(io.BytesIO(file.read()), reify=True)
     lines: list[np.ndarray] = []

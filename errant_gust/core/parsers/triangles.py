@@ -8,6 +8,7 @@ import trimesh
 
 
 def main(path: str, ending: str, out: str) -> None:
+    """Read a file and write its triangles to `out`; what is wrong with it is said by the exit."""
     with open(path, "rb") as file:
         loaded: Any = trimesh.load(
             file, file_type=ending, force="mesh", process=False, skip_materials=True, resolver=None

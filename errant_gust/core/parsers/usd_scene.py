@@ -12,6 +12,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom
 
 
 def main(path: str, ending: str, out: str, fps: str, first: str, most: str) -> None:
+    """Read a file and write its arrays to `out`; what is wrong with it is said by the exit."""
     layer = Sdf.Layer.OpenAsAnonymous(path)
     others = sorted({*layer.subLayerPaths, *layer.GetCompositionAssetDependencies(), *layer.GetExternalReferences()})
     if any(others):
@@ -39,6 +40,7 @@ def main(path: str, ending: str, out: str, fps: str, first: str, most: str) -> N
 
 
 def shown(prim: Usd.Prim) -> bool:
+    """Whether a prim is to be seen in a render."""
     if not prim.IsA(UsdGeom.Imageable):
         return False
     seen = UsdGeom.Imageable(prim)
@@ -108,6 +110,7 @@ def taken(meshes: list[Any], frames: list[int], rate: float, most: int) -> dict[
 
 
 def curves(prims: list[Usd.Prim], at: Usd.TimeCode) -> dict[str, Any]:
+    """All curves of a stage at a time, as `curve_points` and `curve_counts`."""
     cache = UsdGeom.XformCache(at)
     points, counts = [np.empty((0, 3))], []
     for prim in prims:

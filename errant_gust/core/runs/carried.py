@@ -72,6 +72,8 @@ class Carried:
     """`fields.flow_data.FlowData`, from previews that are computed in memory and from runs in the home folder."""
 
     def points_at(self, scene: Scene, flow: str, where: str, cancel: Cancel | None = None) -> FlowPoints:
+        """The points of a flow at the scene's time, computed if need be. Raises StudyError for a flow that has none,
+        and for flows that use each other in a circle."""
         found = offering(scene.study, flow, "points", where)
         assert isinstance(found, PointsResult)
         flow = flow_of(flow)
@@ -86,6 +88,7 @@ class Carried:
     def volume_at(
         self, scene: Scene, flow: str, channel: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> Grid:
+        """A channel of a flow's run on a frame. Raises StudyError for a flow that has no volume, or no such channel."""
         result = offering(scene.study, flow, "volume", where)
         store = run_with(scene, flow, quality, frame, where, cancel)
         return _kept(str(store.folder), frame, channel, result, store.path(frame).stat().st_mtime)
@@ -93,12 +96,15 @@ class Carried:
     def frame_at(
         self, scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> tuple[dict[str, Array], dict[str, Any]]:
+        """Arrays and facts of a flow's run on a frame, as its kind stores them: (n,) and (n, 3) of points, (nx, ny,
+        nz) of cells."""
         store = run_with(scene, flow, quality, frame, where, cancel)
         return store.read(frame), store.facts(frame)
 
     def lines_at(
         self, scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> Lines:
+        """Lines that a flow draws on a frame. Raises StudyError where it draws none."""
         store = run_with(scene, flow, quality, frame, where, cancel)
         drawn = drawing_of(store, scene.plan or plan_of(scene.study, scene.assets), flow, frame).lines
         if not drawn:
@@ -108,6 +114,8 @@ class Carried:
     def mesh_at(
         self, scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
     ) -> tuple[Array, Array]:
+        """Vertices (n, 3) in m and triangles (m, 3) of a flow's surface on a frame. Raises StudyError for a flow
+        that has none."""
         kind = kind_of(scene.study.find("flows", flow, where).kind, where)
         if not any(r.form == "mesh" for r in kind.results):
             ways = " or ".join(k.label for k in KINDS.values() if any(r.form == "mesh" for r in k.results))
@@ -149,7 +157,8 @@ def _kept(folder: str, frame: int, name: str, result: VolumeResult, changed: flo
 
 
 def run_with(scene: Scene, flow: str, quality: str, frame: int, where: str, cancel: Cancel | None = None) -> RunStore:
-    """The run of a flow of the scene's study, computed as far as `frame`, here or by who does it already."""
+    """The run of a flow of the scene's study, computed as far as `frame`, here or by who does it already. Raises
+    StudyError for a frame that the clock has not, Cancelled, and what computing it may raise."""
     kind_of(scene.study.find("flows", flow, where).kind, where)
     check_circles(scene.study, flow)
     clock = scene.study.clock

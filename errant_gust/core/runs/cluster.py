@@ -74,6 +74,7 @@ class Cluster:
         self._awake = threading.Event()
 
     def take(self, order: Order, finished: Finished, tell: Tell | None) -> None:
+        """Have a run computed; `finished` and `tell` are called from the thread that watches."""
         with self._lock:
             one = _Job(order, finished, tell)
             self._jobs[one.key] = one

@@ -53,11 +53,13 @@ class Difference:
     same: bool
 
     def as_dict(self) -> dict[str, Any]:
+        """As JSON has it."""
         return asdict(self)
 
 
 def channel_of(store: RunStore, frame: int, name: str) -> Grid:
-    """A channel (the first if none is named) as a scalar grid; of the velocity its speed in m/s."""
+    """A channel (the first if none is named) as a scalar grid; of the velocity its speed in m/s. Raises FileError
+    for a frame that is not there."""
     if frame not in store.frames():
         ready = store.frames()
         have = f"it has {ready[0]} to {ready[-1]}" if ready else "it has none yet"
@@ -70,7 +72,8 @@ def channel_of(store: RunStore, frame: int, name: str) -> Grid:
 
 
 def plain_numbers(found: Points | MeshData, channel: str) -> PlainNumbers:
-    """What a channel of points or vertices comes to (the first if none is named); of a velocity its speed."""
+    """What a channel of points or vertices comes to (the first if none is named); of a velocity its speed. Raises
+    FileError for a channel that it has not."""
     if isinstance(found, Points):
         values = found.tone(channel)[0]
     else:
@@ -86,6 +89,7 @@ def plain_numbers(found: Points | MeshData, channel: str) -> PlainNumbers:
 
 
 def numbers_of(grid: Grid) -> Numbers:
+    """Range, mean, total and cover of a grid."""
     v, h = grid.values, grid.region.voxel_size
     full = np.abs(v) > 1e-9
     cover, total = int(full.sum()), float(v.sum(dtype=np.float64))
@@ -109,7 +113,7 @@ def _centre(grid: Grid) -> tuple[float, float, float] | None:
 
 def on_one_grid(a: Grid, b: Grid) -> tuple[Grid, Grid]:
     """Both on the region that holds both: their own voxels if these agree, else the larger voxels, sampled. Outside
-    of its window a channel is zero."""
+    of its window a channel is zero. Raises FileError for regions that are turned differently."""
     if a.region.turn != b.region.turn:
         raise FileError("the two runs are in regions that are turned differently", where="compare")
     h = max(a.region.voxel_size, b.region.voxel_size)
@@ -187,8 +191,9 @@ def _numbered(store: RunStore, frame: int) -> Points:
 
 
 def compared_by(a: RunStore, b: RunStore, frame: int, channel: str = "") -> Form:
-    """The form of result by which two runs are compared: volumes on one grid, points by their numbers. That of the main
-    result of the first, unless the channel is one that only its volumes have."""
+    """The form of result by which two runs are compared: volumes on one grid, points by their numbers. That of the
+    main result of the first, unless the channel is one that only its volumes have. Raises FileError for runs that
+    hold nothing alike."""
     one, two = kind_of_run(a), kind_of_run(b)
     alike = [r for r in one.results if r.form in ("volume", "points") and not r.from_study and two.offers(r.form)]
     for result in alike if channel and len({r.form for r in alike}) > 1 else []:

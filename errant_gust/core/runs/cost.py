@@ -30,6 +30,7 @@ class Cost:
     basis: str
 
     def as_dict(self) -> dict[str, Any]:
+        """As JSON has it."""
         return asdict(self)
 
 

@@ -69,10 +69,11 @@ def export_run(
     """Write one file a frame into the folder `to`: (path, sha256) of each. Existing files are not overwritten.
 
     what: a result of the flow's kind by name (the first if none is named): points with their channels, volumes with
-    all channels and `vel`, meshes, or what the lane draws: lines, points spread on them, instances (position, turn as
-    a quaternion w x y z, size, which). USD of points holds the lines and instances too. `velocity`: as the motion gave
-    it, or from the positions of this frame and the one before, by id. `plan`: the study whose drawing steps are taken;
-    else the run's own. Frames are read one by one.
+    all channels and `vel`, meshes, or what the lane draws: lines, points spread on them, instances (position, turn
+    as a quaternion w x y z, size, which). USD of points holds the lines and instances too. `velocity`: as the motion
+    gave it, or from the positions of this frame and the one before, by id. `plan`: the study whose drawing steps are
+    taken; else the run's own. Frames are read one by one. Raises FileError for a format that does not hold it, a
+    file that is there, or a frame that is not.
     """
     kind, manifest = kind_of_run(store), store.manifest()
     result = kind.result(what)
@@ -177,7 +178,8 @@ def _table(found: Any, channels: tuple[str, ...] | None) -> dict[str, Array]:
 
 
 def table_of(points: Points, channels: tuple[str, ...] | None) -> dict[str, Array]:
-    """Position and the channels that were named; without a word all but what is the flow's own affair."""
+    """Position and the channels that were named; without a word all but what is the flow's own affair. (n,) or (n,
+    k)."""
     kept = {
         n: a for n, a in points.channels.items()
         if channels is not None or n not in points.known or not points.known[n].internal
@@ -217,6 +219,7 @@ def _from_positions(store: RunStore, frame: int, result: Result, now: Points, cl
 
 
 def digest_of(path: Path) -> str:
+    """SHA-256 of a file, in hexadecimal."""
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 

@@ -61,11 +61,12 @@ class RunStore:
 
     @property
     def frames_folder(self) -> Path:
+        """The folder of the frames."""
         return self.folder / "frames"
 
     def create(self, manifest: dict[str, Any]) -> None:
         """Begin a run, or open one with the same identity; another identity in the folder is an error. Several may
-        begin it at the same moment."""
+        begin it at the same moment. Raises FileError."""
         if not self.manifest_path.exists():
             # what begins with a dot is somebody's who begins it too
             if self.folder.exists() and any(not p.name.startswith(".") for p in self.folder.iterdir()):
@@ -93,9 +94,12 @@ class RunStore:
 
     @property
     def manifest_path(self) -> Path:
+        """The file that says what the run is."""
         return self.folder / "manifest.json"
 
     def manifest(self) -> dict[str, Any]:
+        """What the run is: study, flow, quality, clock, versions. Raises FileError where there is none, or it is
+        broken."""
         try:
             data: dict[str, Any] = json.loads(self.manifest_path.read_text())
         except FileNotFoundError:
@@ -113,10 +117,12 @@ class RunStore:
         return sorted(int(m[1]) for name in os.listdir(self.frames_folder) if (m := FRAME.match(name)))
 
     def path(self, frame: int) -> Path:
+        """The folder of a frame's arrays."""
         return self.frames_folder / f"{frame:06d}.zarr"
 
     def write(self, frame: int, channels: dict[str, Array], facts: dict[str, Any]) -> None:
-        """Write a whole frame; `facts` are kept beside its arrays."""
+        """Write a whole frame; `facts` are kept beside its arrays. Channels of any shape. Raises NoRoom where the
+        disk is full, FileError."""
         check_room(self.folder, GO_ON)
         aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}-{threading.get_ident()}"
         shutil.rmtree(aside, ignore_errors=True)
@@ -137,7 +143,8 @@ class RunStore:
             ) from None
 
     def read(self, frame: int, channels: tuple[str, ...] | None = None) -> dict[str, Array]:
-        """Channels of a complete frame."""
+        """Channels of a complete frame, of any shape as they were written. Raises FileError for a frame that is not
+        there, or broken."""
         path = self.path(frame)
         if not path.is_dir():
             raise FileError(f"frame {frame} is not there", where=str(self.folder))
@@ -152,7 +159,7 @@ class RunStore:
         return [*(n for n in FIRST if n in found), *(n for n in found if n not in FIRST)]
 
     def size(self, frame: int, name: str) -> int:
-        """Bytes of an array of a complete frame, in memory."""
+        """Bytes of an array of a complete frame, in memory. Raises FileError."""
         try:
             about = json.loads((self.path(frame) / name / "zarr.json").read_text())
             return int(math.prod(about["shape"]) * np.dtype(about["data_type"]).itemsize)
@@ -160,7 +167,7 @@ class RunStore:
             raise FileError(f"frame {frame} cannot be read ({error})", where=self.place) from None
 
     def facts(self, frame: int) -> dict[str, Any]:
-        """What was written beside the arrays of a complete frame."""
+        """What was written beside the arrays of a complete frame. Raises FileError."""
         path = self.path(frame)
         if not path.is_dir():
             raise FileError(f"frame {frame} is not there", where=str(self.folder))

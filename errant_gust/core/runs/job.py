@@ -34,6 +34,7 @@ PATIENCE = 2.0
 
 
 def progress_of(folder: Path) -> dict[str, Any]:
+    """What who computes a run said last; empty if nothing was said."""
     try:
         found: dict[str, Any] = json.loads((folder / "progress.json").read_text())
         return found
@@ -42,10 +43,12 @@ def progress_of(folder: Path) -> dict[str, Any]:
 
 
 def ask_to_stop(folder: Path) -> None:
+    """Leave word that a run should stop."""
     (folder / "stop").touch()
 
 
 def stop_asked(folder: Path) -> bool:
+    """Whether somebody did."""
     return (folder / "stop").exists()
 
 

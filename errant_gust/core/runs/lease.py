@@ -61,6 +61,7 @@ class Lease:
 
     @property
     def path(self) -> Path:
+        """The file that says who holds it."""
         return self.folder / f".lease-{self.number}"
 
     def held(self) -> bool:
@@ -68,6 +69,7 @@ class Lease:
         return _read(self.path).get("own") == self.own and _newest(self.folder) == self.number
 
     def check(self) -> None:
+        """Raises Lost if another worker has taken it."""
         if not self.held():
             raise Lost("another worker has taken this run over", where=str(self.folder))
 
@@ -77,6 +79,7 @@ class Lease:
                 os.utime(self.path)
 
     def give_back(self) -> None:
+        """Let go of it, if it is still held."""
         self._stop.set()
         with suppress(OSError):
             if self.held():

@@ -93,7 +93,8 @@ def _told(spots: Spots) -> dict[str, float]:
 
 def bunching(places: Array, weights: Array) -> float:
     """How many times as much is around a mean bit of it as if all were spread evenly over the box around it: cells
-    times the sum of the squares of what each holds, over the square of the sum."""
+    times the sum of the squares of what each holds, over the square of the sum. `places` (n, 3) in m, `weights`
+    (n,)."""
     lower, upper = places.min(axis=0), places.max(axis=0)
     wide = upper > lower
     q = np.zeros(places.shape, np.int64)

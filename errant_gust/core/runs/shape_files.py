@@ -26,8 +26,9 @@ def export_shape(
     plan: Plan, id: str, to: Path, *, format: str = "obj", frames: tuple[int, int] | None = None, voxel: float = 0.0,
     report: Callable[[int, int], None] | None = None,
 ) -> list[tuple[Path, str]]:  # fmt: skip
-    """Write a shape on every frame of a span (the clock's) into the folder `to`: (path, sha256) of each. Existing files
-    are not overwritten. `voxel`: of a level set, in m."""
+    """Write a shape on every frame of a span (the clock's) into the folder `to`: (path, sha256) of each. Existing
+    files are not overwritten. `voxel`: of a level set, in m. Raises FileError for a format that is not known, or a
+    file that is there; StudyError for a shape that cannot be written so."""
     if format not in FORMATS:
         raise FileError(f"'{format}' is not a format for shapes", where="format", fix=nearest(format, FORMATS))
     clock = plan.study.clock
@@ -68,7 +69,8 @@ def write_shape(shape: PlacedShape, path: Path, format: str, frame: int = 1, vox
 
 
 def level_set(shape: PlacedShape, voxel: float = 0.0) -> Grid:
-    """A shape's signed distance on voxels about it, no farther than a half width on either side."""
+    """A shape's signed distance on voxels about it, no farther than a half width on either side. Raises StudyError
+    for one without an end, BudgetError for voxels that are too many."""
     if not shape.kind.bounded:
         raise StudyError("has no end, so it is no level set", where=f"shapes.{shape.id}", fix="another shape")
     low, high = shape.box

@@ -31,7 +31,7 @@ class Vary:
 
 def read_vary(text: str) -> Vary:
     """`fields.gusts.noise.seed=1,2,3` a list, `=0.2:2:5` five even values, `=0.2:2` any between (for samples);
-    several numbers in brackets are a vector: `=[0 0 1],[1 0 0]`."""
+    several numbers in brackets are a vector: `=[0 0 1],[1 0 0]`. Raises StudyError."""
     path, equals, given = text.partition("=")
     path = path.strip()
     if not equals or not given.strip() or not path:
@@ -60,7 +60,8 @@ def _value(text: str) -> Any:
 
 def combinations(varies: list[Vary], samples: int = 0, seed: int = 1) -> list[dict[str, Any]]:
     """All values with all others; with `samples` so many draws in a Latin hypercube (McKay, Beckman, Conover 1979):
-    each of as many even parts of every range is met once, lists in turn."""
+    each of as many even parts of every range is met once, lists in turn. Raises StudyError where nothing varies,
+    something does twice, or there would be too many."""
     if not varies:
         raise StudyError("nothing varies", where="--vary", fix="right would be fields.gusts.noise.seed=1,2,3")
     twice = [v.path for v in varies if [w.path for w in varies].count(v.path) > 1]

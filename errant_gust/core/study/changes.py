@@ -20,6 +20,7 @@ class Change:
 
     @property
     def words(self) -> str:
+        """As a line of text."""
         return f"{self.place} ▸ {self.what}" if self.place else self.what
 
 

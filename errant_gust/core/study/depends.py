@@ -32,6 +32,7 @@ Stamp = Callable[[FileUse], Any]
 
 
 def by_name(file: FileUse) -> Any:
+    """What files are sorted by."""
     return file.name
 
 

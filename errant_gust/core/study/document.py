@@ -190,7 +190,7 @@ class Study(Part):
         return self
 
     def find(self, kind: str, id: str, where: str) -> Any:
-        """The shape, region, field or flow with this id, or an error that names the nearest."""
+        """The shape, region, field or flow with this id, or an error that names the nearest. Raises StudyError."""
         parts: list[Any] = getattr(self, kind)
         for part in parts:
             if part.id == id:
@@ -198,7 +198,8 @@ class Study(Part):
         raise StudyError(f"there is no {kind[:-1]} '{id}'", where=where, fix=nearest(id, [p.id for p in parts]))
 
     def raw(self, path: str, where: str) -> Raw:
-        """The parameter that a link path names: `regions.quay.voxel_size`, `fields.gusts.a.feature_size`."""
+        """The parameter that a link path names: `regions.quay.voxel_size`, `fields.gusts.a.feature_size`. Raises
+        StudyError."""
         kind, *rest = path.split(".")
         shown = 'for example "regions.quay.voxel_size" or "fields.gusts.a.feature_size"'
         if kind not in ("shapes", "regions", "fields", "flows"):
@@ -220,7 +221,8 @@ class Study(Part):
 
 
 def parse(data: Any, where: str = "study") -> Study:
-    """A study from decoded JSON: upgraded if it is of an older version, every value checked for form."""
+    """A study from decoded JSON: upgraded if it is of an older version, every value checked for form. Raises
+    StudyError, with its place."""
     if not isinstance(data, dict):
         raise StudyError("a study is a JSON object", where=where)
     check_sound(data, where)
@@ -285,6 +287,7 @@ def parameters(study: Study) -> Iterator[tuple[str, Raw]]:
 
 
 def loads(text: str | bytes, where: str = "study") -> Study:
+    """A study from JSON. Raises FileError for what is no JSON, StudyError for what is no study."""
     try:
         return parse(json.loads(text), where)
     except RecursionError:
@@ -294,7 +297,7 @@ def loads(text: str | bytes, where: str = "study") -> Study:
 
 
 def load(path: Path) -> Study:
-    """Read a study file (at most 8 MiB)."""
+    """Read a study file (at most 8 MiB). Raises FileError, and what `parse` does."""
     try:
         if path.stat().st_size > MAX_BYTES:
             raise FileError(f"larger than {MAX_BYTES >> 20} MiB, which no study is", where=str(path))
@@ -304,6 +307,7 @@ def load(path: Path) -> Study:
 
 
 def dump(study: Study) -> dict[str, Any]:
+    """A study as JSON has it."""
     return study.model_dump(mode="json")
 
 

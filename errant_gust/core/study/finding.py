@@ -24,9 +24,11 @@ class Finding:
 
     @property
     def key(self) -> str:
+        """By which it is known from one look to the next."""
         return f"{self.code} {self.where}"
 
     def as_dict(self) -> dict[str, Any]:
+        """As JSON has it."""
         return asdict(self)
 
 

@@ -112,7 +112,7 @@ class Parameters(BaseModel):
 
     @classmethod
     def build(cls, values: dict[str, Any], where: str) -> Any:
-        """An instance, or one clear error that names the parameter and its nearest known name."""
+        """An instance, or one clear error that names the parameter and its nearest known name. Raises StudyError."""
         for name in values:
             if name not in cls.model_fields:
                 raise StudyError(

@@ -47,7 +47,7 @@ def flow_kinds() -> list[str]:
 
 
 def step_class(op: str, sort: str, where: str) -> type[Parameters]:
-    """The class of a step, or an error that names the nearest."""
+    """The class of a step, or an error that names the nearest. Raises StudyError."""
     known = _steps.get(sort, {})
     if op not in known:
         raise StudyError(f"'{op}' is not a step of a {sort} lane", where=f"{where}.op", fix=nearest(op, known))

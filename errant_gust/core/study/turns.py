@@ -9,7 +9,7 @@ Array = NDArray[Any]
 
 
 def rotation(turn: tuple[float, float, float]) -> Array:
-    """Rotation matrix for degrees about x, then y, then z."""
+    """Rotation matrix for degrees about x, then y, then z. (3, 3)."""
     x, y, z = np.radians(turn)
     cx, sx, cy, sy, cz, sz = np.cos(x), np.sin(x), np.cos(y), np.sin(y), np.cos(z), np.sin(z)
     about_x = np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
@@ -20,7 +20,7 @@ def rotation(turn: tuple[float, float, float]) -> Array:
 
 
 def turn_of(axes: Array) -> tuple[float, float, float]:
-    """Degrees about x, then y, then z of a rotation matrix."""
+    """Degrees about x, then y, then z of a rotation matrix. `axes` (3, 3)."""
     y = float(np.degrees(np.arcsin(np.clip(-axes[2, 0], -1, 1))))
     x = float(np.degrees(np.arctan2(axes[2, 1], axes[2, 2])))
     z = float(np.degrees(np.arctan2(axes[1, 0], axes[0, 0])))

@@ -32,6 +32,7 @@ class Keys(BaseModel):
         return keys
 
     def at(self, time: float) -> Number:
+        """The value at a time in s."""
         return self._each(lambda values: self._value(values, time))
 
     def total(self, time: float) -> Number:
@@ -109,7 +110,8 @@ Special = Keys | Link | FieldRef
 
 
 def read(raw: Any, where: str) -> Any:
-    """A literal as it is; `{"keys": …}`, `{"link": …}` and `{"field": …}` as their models."""
+    """A literal as it is; `{"keys": …}`, `{"link": …}` and `{"field": …}` as their models. Raises StudyError for
+    what is none of these."""
     if not isinstance(raw, dict):
         return raw
     kinds: dict[str, type[Special]] = {"keys": Keys, "link": Link, "field": FieldRef}

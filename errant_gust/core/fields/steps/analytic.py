@@ -68,7 +68,7 @@ class Clock(ScalarStart):
 
 
 def unit(v: Vec3, what: str) -> Array:
-    """The direction of a vector, float64; an error in words if it has none."""
+    """The direction of a vector, float64; an error in words if it has none. (3,). Raises ValueError."""
     size = float(np.linalg.norm(v))
     if size == 0:
         raise ValueError(f"the {what} has no direction; right would be for example 0, 0, 1")

@@ -45,6 +45,9 @@ class FromGrid(FieldStep):
         return self.kind
 
     def grid(self, node: Node) -> Grid:
+        """The grid that was chosen of the file. Raises StudyError where the file has no such grid, or one of another
+        kind; FileError where it cannot be read."""
+
         def make() -> Grid:
             path = node.scene.assets.path(self.file, f"{node.where}.file")
             grids = read_volume(path)

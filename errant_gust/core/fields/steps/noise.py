@@ -214,7 +214,7 @@ class CurlNoise(VectorStart, Fractal):
 
     @property
     def axis(self) -> Array:
-        """The direction without motion."""
+        """The direction without motion. (3,) float64 of length 1."""
         if self.plane == "across a normal":
             n = np.array(self.normal, np.float64)
             return n / max(float(np.linalg.norm(n)), 1e-12)

@@ -33,6 +33,7 @@ class Along:
 
 
 def curve_of(at: At, id: str) -> tuple[PlacedShape, Tube]:
+    """A curve of the study with what is known along it. Raises StudyError for a shape that is no curve."""
     shape = at.node.scene.shape(id)
     if not isinstance(shape.kind, Tube):
         raise StudyError(
@@ -70,6 +71,7 @@ def seen_from(at: At, id: str) -> Along:
 
 
 def by_profile(points: list[tuple[float, float]], x: Samples) -> Samples:
+    """A number that goes from 0 to 1, sent through a profile of points (place, value)."""
     value, slope, _ = profile(points, x.value)
     return x.chain(value, slope)
 
@@ -186,7 +188,8 @@ class BoreFlow(VectorStart):
         return 0.25
 
     def duct(self, node: Node) -> PotentialFlow | None:
-        """The solved flow through a closed shape; None for a curve."""
+        """The solved flow through a closed shape; None for a curve. Raises StudyError where no region is named, or
+        the shape is open."""
         kind = node.scene.shape(self.curve).kind
         if isinstance(kind, Tube):
             return None

@@ -49,6 +49,8 @@ class PotentialFlow(SolvedFlow):
     )
 
     def make(self, node: Node, cancel: Cancel | None) -> FaceField:
+        """Solve Laplace's equation on the faces of the region. Raises StudyError for shapes that leave no fluid,
+        SolverError for an answer that leaves too much."""
         within, box = self._boxes(node, self.sides == "closed" or bool(self.inside))
         room_for(box, node.where)
         shapes, vessels = self._shapes(node, self.obstacles), self._shapes(node, self.inside)

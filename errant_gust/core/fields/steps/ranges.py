@@ -132,6 +132,7 @@ class Fade(Change):
     fall: float = param(0.5, unit="s", range=(0, None), slider=(0, 5), help="Time to fall before the end")
 
     def weight(self, time: float) -> float:
+        """How much of the field there is at a time in s, 0 to 1."""
         up = (
             float(time >= self.begin)
             if self.rise == 0

@@ -67,6 +67,7 @@ class Wind(VectorStart):
         return self.gust > 0
 
     def velocity(self, at: At) -> Vec3:
+        """The wind at the time of the points, in m/s."""
         a, c = np.radians(self.toward), np.radians(self.climb)
         s = 1.0 + self.gust * self._swing(at.time)
         return (float(s * np.cos(a) * np.cos(c)), float(s * np.sin(a) * np.cos(c)), float(s * np.sin(c)))

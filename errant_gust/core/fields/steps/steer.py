@@ -52,6 +52,7 @@ class SteerAround(FieldStep):
         return self.reach
 
     def uses_potential(self, node: Any) -> bool:
+        """Whether the field is steered by its potential, so that it stays without sources."""
         return self.method == "by the potential" and self.chain(node)[0].has_potential != "none"
 
     def chain(self, node: Any) -> tuple[Any, list[tuple[PlacedShape, float]]]:

@@ -30,6 +30,7 @@ class Raster:
         self.values, self.width, self.height, self.edge = values, width, height, edge
 
     def sample(self, x: Array, y: Array) -> tuple[Array, Array, Array]:
+        """Value and both slopes (n,) at places (n,) in m from the middle of the picture; slopes in 1/m."""
         rows, columns = self.values.shape
         sx, sy = columns / self.width, rows / self.height
         u = np.clip(x * np.float32(sx) + np.float32(columns / 2 - 0.5), 0, columns - 1.001)
@@ -109,6 +110,7 @@ class Stencil(ScalarStart):
         return STROKE * self.height
 
     def raster(self, node: Node) -> Raster:
+        """The picture as numbers. Raises StudyError where the file is no picture that is read here."""
         margin = float(np.ceil(10 * (self.soft / self.height + 0.05)) / 10)  # the fade must end on the raster
 
         def make() -> Raster:

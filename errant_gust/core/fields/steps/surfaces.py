@@ -67,6 +67,7 @@ class OnSurface(FieldStep):
     even: bool = param(False, label="Unit length", help="The same speed everywhere on the surface")
 
     def surface(self, node: Node) -> Surface:
+        """The surface of the shape, with what is needed to find its nearest point."""
         found: Surface = node.kept("surface", lambda: Surface(*node.scene.shape(self.shape).surface))
         return found
 

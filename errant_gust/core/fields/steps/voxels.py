@@ -55,6 +55,7 @@ class Smooth(GriddedChange):
         return self.width
 
     def make(self, node: Node, cancel: Cancel | None) -> Grid:
+        """The field blurred on its region. Raises StudyError for a width beyond the region, Cancelled."""
         values = self.incoming_values(node, cancel)
         sigma = self.width / node.scene.region(self.region).voxel_size
         if sigma > max(values.shape[:3]):
@@ -110,6 +111,7 @@ class Linger(GriddedChange):
         return np.maximum(values - np.float32(self.amount * seconds), 0)
 
     def make(self, node: Node, cancel: Cancel | None) -> Grid:
+        """What is left of the field's past, on its region. Raises StudyError for a region that moves, Cancelled."""
         if node.scene.study.find("regions", self.region, node.where).follow:
             raise StudyError(
                 "lingers on a region that follows a shape", where=f"{node.where}.region", fix="choose one that stays"

@@ -14,6 +14,7 @@ Box = tuple[slice, slice, slice]
 
 
 def channel_name(name: str, where: str) -> None:
+    """Raises StudyError for a name that a channel cannot have: it is taken, or has other characters than names do."""
     if not re.fullmatch(r"[a-z][a-z0-9_]{0,30}", name) or name in FACES or name == "vel":
         raise StudyError(
             f"'{name}' cannot be the name of a channel",
@@ -52,6 +53,7 @@ def centres_of(work: Work, box: tuple[slice, ...]) -> Array:
 
 
 def distances(work: Work, shape: PlacedShape, box: tuple[slice, ...]) -> Array:
-    """Signed distance of every cell's middle of a box, (…) in m."""
+    """Signed distance of every cell's middle of a box, (bx, by, bz) float32 in m. `box`: cells of the window along
+    each axis."""
     size = tuple(s.stop - s.start for s in box)
     return shape.distance(centres_of(work, box))[0].reshape(size)

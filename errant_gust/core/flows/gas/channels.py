@@ -42,7 +42,7 @@ class Fading(GasStep):
         a[:] = self.left(work, a, decay(a, self.how, rate, work.dt))
 
     def left(self, work: Work, before: Array, after: Array) -> Array:
-        """What is left of it; a place to change what belongs to it."""
+        """What is left of it; a place to change what belongs to it. Both (bx, by, bz) of the cells that it reaches."""
         return after
 
 
@@ -76,6 +76,7 @@ class ThinOut(Fading):
     )
 
     def left(self, work: Work, before: Array, after: Array) -> Array:
+        """What is left, (bx, by, bz): the colour, which is an amount, goes with the density."""
         if COLOURS[0] in work.state.names:  # the colour of what is left stays
             share = np.divide(after, before, out=np.zeros_like(before), where=np.abs(before) > TINY)
             for name in COLOURS:

@@ -62,7 +62,8 @@ class Detail(GasStep):
     def amplitude(self, u: Array, v: Array, w: Array, clear: Array | None) -> Array:
         """Speed in m/s (root mean square of a component) of the eddies to add, in every coarse cell.
 
-        clear (cells): 0 in walls to 1 where these are far.
+        clear (cells): 0 in walls to 1 where these are far. Faces (nx+1, ny, nz), (nx, ny+1, nz), (nx, ny, nz+1) in
+        m/s; the result (nx, ny, nz) (Kim, Thürey, James, Gross 2008).
         """
         whole = np.empty((u.shape[0] - 1, u.shape[1], u.shape[2], 3), np.float32)
         middles(u, v, w, whole, 0, whole.shape[0])
@@ -75,7 +76,8 @@ class Detail(GasStep):
 
     def eddies(self, window: GridRegion, times: int, amplitude: Array, time: float, each: Each) -> Triple:
         """Velocity on the faces of the fine window: the discrete curl of potentials on its edges, so that it has no
-        divergence at all."""
+        divergence at all. `amplitude` (nx, ny, nz) of coarse cells in m/s; faces of the fine window as
+        `amplitude`'s, `times` as many, in m/s (Bridson, Houriham, Nordenstam 2007)."""
         size = self.size * window.voxel_size * times
         x, y, z = (self._potential(window, times, amplitude, axis, size, time, each) for axis in range(3))
         h = np.float32(1 / window.voxel_size)

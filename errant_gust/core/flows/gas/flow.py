@@ -103,6 +103,7 @@ class GasFlow(BoxedFlow):
     # frames ----------------------------------------------------------------------------------------------------
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> GasState:
+        """The state as it was stored: channels (nx, ny, nz), velocities on faces."""
         return GasState.from_channels(arrays, facts, self.domain)
 
     def first(self) -> GasState:
@@ -142,7 +143,8 @@ class GasFlow(BoxedFlow):
         return state
 
     def substeps(self, state: GasState, start: float, end: float) -> int:
-        """So many that nothing goes farther than the Domain allows in one."""
+        """So many that nothing goes farther than the Domain allows in one. Raises GustError for velocities that are
+        no numbers, or so fast that more would be needed than are allowed."""
         domain = cast(Domain, self.parts(start)[0].step)
         fastest = self._fastest(state)
         if not math.isfinite(fastest):

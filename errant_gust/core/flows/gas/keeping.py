@@ -34,7 +34,8 @@ class Amounts:
         return cls(np.where(signed, np.nan, there))
 
     def restore(self, state: GasState, solid: Array | None) -> None:
-        """Multiplies every channel so that its amount is what is wanted, within MOST; cells inside walls hold none."""
+        """Multiplies every channel so that its amount is what is wanted, within MOST; cells inside walls hold none.
+        `solid` (nx, ny, nz) bool."""
         if solid is not None:
             state.values[:, solid] = 0
         there = state.values.sum(axis=(1, 2, 3), dtype=np.float64)

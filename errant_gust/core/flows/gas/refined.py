@@ -86,6 +86,8 @@ class DetailFlow(GasFlow):
         return self._sound(state)
 
     def next(self, state: GasState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GasState:
+        """The fine gas a frame later, carried by the coarse one's velocity and its own eddies. Raises GustError
+        where it is too fast for the substeps that are allowed, Cancelled."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         before, after = self._coarse(frame, cancel), self._coarse(frame + 1, cancel)
         origin, shape = self._window([before, after])

@@ -35,11 +35,12 @@ class Reach:
     most: Array | None = None
 
     def covered(self, how: str) -> Array:
-        """How much of each cell counts: what is added in so much a second goes by the mean."""
+        """How much of each cell counts: what is added in so much a second goes by the mean. (bx, by, bz) between 0
+        and 1."""
         return self.share if how == "add" or self.most is None else self.most
 
     def within(self, box: Box, a: Array) -> Array:
-        """An array (…) of this box in a larger box, zero outside."""
+        """An array (…) of this box in a larger box, zero outside. (…, bx, by, bz)."""
         whole = np.zeros((*a.shape[:-3], *(s.stop - s.start for s in box)), np.float32)
         x, y, z = (slice(s.start - b.start, s.stop - b.start) for s, b in zip(self.box, box, strict=True))
         whole[..., x, y, z] = a
@@ -177,7 +178,8 @@ class Source(GasStep, Fills):
         return "" if varying or self.density or self.temperature or self.fuel else self.channel
 
     def reached(self, domain: GridRegion, scene: Scene, particles_of: ParticlesOf) -> tuple[Array, Array] | None:
-        """Lower and upper cell in the domain that it may fill; None if it has no such bounds or is not there."""
+        """Lower and upper cell in the domain that it may fill; None if it has no such bounds or is not there. Both
+        (3,) int."""
         if self.where == "everywhere":
             return np.zeros(3, int), np.array(domain.shape)
         if self.where == "particles":

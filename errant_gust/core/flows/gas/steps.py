@@ -59,7 +59,8 @@ class Work:
         return made
 
     def as_it_is(self, id: str) -> Array:
-        """The same along the scene's axes: what a colour is, or a velocity to be turned later."""
+        """The same along the scene's axes: what a colour is, or a velocity to be turned later. (nx, ny, nz) or (nx,
+        ny, nz, 3), in the field's unit."""
         if id not in self.baked:
             self.baked[id] = bake(self.scene.lane(id), self.state.window, cancel=self.cancel)
         return self.baked[id]
@@ -80,7 +81,7 @@ class Work:
         return self.particles_of(flow, time)
 
     def pushed(self, axis: int) -> Array:
-        """A component of the force, to be added to."""
+        """A component of the force, to be added to. (nx, ny, nz) in m/s²."""
         found = self.force[axis]
         if found is None:
             found = self.force[axis] = self.lend(axis, self.state.values.shape[1:], np.float32)
@@ -99,7 +100,7 @@ class Work:
                 self.pushed(axis)[...] += direction[axis] * amount
 
     def expand(self, outflow: Array) -> None:
-        """Add net outflow in 1/s."""
+        """Add net outflow in 1/s. (nx, ny, nz)."""
         self.outflow = outflow if self.outflow is None else self.outflow + outflow
 
     def up(self) -> Array:
@@ -140,7 +141,8 @@ class GasStep(FlowStep):
 
 
 def decay(values: Array, how: str, rate: Any, dt: float) -> Array:
-    """Values that fall toward zero: by a share (exponential, exact at any dt) or by an amount a second."""
+    """Values that fall toward zero: by a share (exponential, exact at any dt) or by an amount a second. Any shape,
+    in the channel's unit; `rate` in 1/s, or in the unit a second; `dt` in s."""
     if how == "share":
         return np.asarray(values * np.exp(-rate * np.float32(dt)), np.float32)
     return np.asarray(np.sign(values) * np.maximum(np.abs(values) - rate * np.float32(dt), 0), np.float32)

@@ -67,7 +67,7 @@ class Bundle:
             to[...] = values
 
     def some(self, order: Array) -> Bundle:
-        """Grains by index, in that order."""
+        """Grains by index, in that order. `order` (n,) of indices."""
         made = Bundle.of(len(order), False)
         share_out(partial(kernels.gather, self.a, order, made.a), len(order), block=AT_ONCE)
         return made

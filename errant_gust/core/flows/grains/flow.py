@@ -124,6 +124,7 @@ class GrainFlow(BoxedPoints):
         return self._parts_kept[1]
 
     def scene_at(self, time: float) -> Scene:
+        """The scene at a time in s, that of time 0 before it."""
         return self.plan.at(max(0.0, time))
 
     def total_of(self, part: Placed, name: str) -> Callable[[float], float]:

@@ -29,7 +29,8 @@ a little more.
 
 
 def friction_of(degrees: Array | np.float32) -> Array:
-    """Sine that the law of yielding takes, for the angle at which a slope just holds."""
+    """Sine that the law of yielding takes, for the angle at which a slope just holds. Any shape, in degrees; no
+    unit."""
     return np.asarray(np.interp(degrees, ASKED, SINES), np.float32)
 
 
@@ -56,6 +57,7 @@ class Friction(GrainStep):
     )
 
     def material(self, part: Placed, work: Work, some: Array) -> None:
+        """Set the friction of the grains `some` (n,), by index."""
         points = self._points(part, work, some)
         work.sand.put(kernels.SINE, friction_of(work.number_at(part, "angle", points)), some)
 
@@ -88,6 +90,7 @@ class Cohesion(GrainStep):
     )
 
     def material(self, part: Placed, work: Work, some: Array) -> None:
+        """Set how much tension the grains `some` (n,), by index, bear: Pa over the bulk modulus."""
         points = Friction._points(part, work, some)
         strength = np.maximum(work.number_at(part, "strength", points), 0)
         work.sand.put(kernels.TENSION, strength / np.float32(work.flow.bulk * work.flow.density), some)

@@ -172,7 +172,7 @@ class Source(GrainStep, Fills):
         return {"shell": self.thickness, "particles": self.radius, "along": self.radius}.get(self.where, 0.0)
 
     def reached(self, domain: GridRegion, scene: Scene, particles_of: Any) -> tuple[Array, Array] | None:
-        """Lower and upper cell in the domain that it may fill; None if it is nowhere."""
+        """Lower and upper cell in the domain that it may fill; None if it is nowhere. Both (3,) int."""
         if self.where == "everywhere":
             return np.zeros(3, int), np.array(domain.shape)
         if self.where == "particles":

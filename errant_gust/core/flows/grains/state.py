@@ -63,6 +63,8 @@ class GrainState:
 
     @classmethod
     def none(cls, keeps: dict[str, int]) -> "GrainState":
+        """Not a grain; `keeps`: channels and how many numbers each has."""
+
         def rows(n: int) -> Array:
             return np.zeros((n, 0) if n > 1 else 0, np.float32)
 
@@ -73,9 +75,11 @@ class GrainState:
 
     @property
     def count(self) -> int:
+        """How many grains there are."""
         return int(self.id.size)
 
     def arrays(self) -> dict[str, Array]:
+        """Everything that a grain has, (n,) or (k, n), by name."""
         return {n: getattr(self, n) for n in BASE} | self.more
 
     def channels(self) -> dict[str, Array]:
@@ -91,6 +95,6 @@ class GrainState:
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any]) -> "GrainState":
-        """The state as it was stored; the grid is made anew in the next step."""
+        """The state as it was stored; the grid is made anew in the next step. Arrays (n,) or (n, k)."""
         base, more = of_points(arrays, BASE)
         return cls(**base, more=more, born=facts["born"], refused=facts["refused"], left=tuple(facts["gone"]))

@@ -68,10 +68,12 @@ class Work:
 
     @property
     def domain(self) -> GridRegion:
+        """The region that the grains stay in."""
         return self.flow.domain
 
     @property
     def count(self) -> int:
+        """How many grains there are."""
         return self.sand.count
 
     def points(self, q: Array | None = None) -> Array:
@@ -179,7 +181,7 @@ class GrainStep(FlowStep):
         """Bring grains in."""
 
     def material(self, part: Placed, work: Work, some: Array) -> None:
-        """Set what grains (by index) are made of."""
+        """Set what grains (by index) are made of. `some` (n,)."""
 
     def pushes(self, part: Placed, work: Work) -> None:
         """Change the velocities of nodes over dt."""

@@ -38,10 +38,12 @@ class Wall:
 
     @property
     def key(self) -> tuple[Any, ...]:
+        """What a wall depends on."""
         return self.shape.id, self.sign, self.friction, self.stick
 
     @property
     def still(self) -> bool:
+        """Whether it never moves."""
         return not self.shape.moves and not getattr(self.shape.kind, "sequence", False)
 
     def distance(self, points: Array) -> Array:
@@ -70,6 +72,7 @@ class Fronts:
         self._window: Any = None
 
     def walls(self, work: Work, parts: list[Placed]) -> list[Wall]:
+        """The walls of the lane's steps, in their order."""
         found = []
         for part in parts:
             if isinstance(part.step, Blocks):

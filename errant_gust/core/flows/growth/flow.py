@@ -55,7 +55,7 @@ class GrowthFlow(BoxedFlow):
     # frames ------------------------------------------------------------------------------------------------------
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> GrowthState:
-        """The state as it was stored."""
+        """The state as it was stored. `distance` and `age` (nx, ny, nz)."""
         place = facts["region"]
         (x, y, z), (i, j, k) = place["lower"], place["shape"]
         window = GridRegion((x, y, z), (i, j, k), place["voxel_size"], tuple(place["turn"]))
@@ -70,7 +70,7 @@ class GrowthFlow(BoxedFlow):
         return self._state(level, {"substeps": 0, "fastest": 0.0})
 
     def next(self, state: GrowthState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GrowthState:
-        """The state on frame + 1 from that on `frame`, which is kept in any case."""
+        """The state on frame + 1 from that on `frame`, which is kept in any case. Raises Cancelled."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
         work, solid = Work(self, self.plan.at(0.5 * (start + end)), cancel), self.plan.at(end)
         parts, ends = self.parts(work.scene.time), self.parts(end)

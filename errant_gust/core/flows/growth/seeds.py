@@ -74,7 +74,8 @@ class Seed(GrowthStep, Emits):
     def placed(
         self, domain: GridRegion, scene: Scene, points_of: Callable[[str, float], tuple[Array, Array]]
     ) -> tuple[Array, Array, Distance] | None:
-        """The box of it along the domain's axes (m) and its distance; None where there is nothing."""
+        """The box of it along the domain's axes (m) and its distance; None where there is nothing. Corners (3,),
+        (3,)."""
         if self.where == "points":
             places = np.ascontiguousarray(points_of(self.flow, scene.time)[0].T)
             if not len(places):

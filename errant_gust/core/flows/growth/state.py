@@ -34,7 +34,9 @@ class GrowthState:
         return int(np.count_nonzero(self.distance < 0))
 
     def channels(self) -> dict[str, Array]:
+        """What is stored: `distance` and `age`, (nx, ny, nz)."""
         return {"distance": self.distance, "age": self.age}
 
     def facts(self) -> dict[str, Any]:
+        """What is stored beside them."""
         return {"count": self.count, "owed": self.owed, **self.pace, **told_of(self.window)}

@@ -32,6 +32,7 @@ class Work:
 
     @property
     def domain(self) -> GridRegion:
+        """The region that it grows in."""
         return self.flow.domain
 
     def at(self, lane: str, points: Array) -> Array:
@@ -97,7 +98,7 @@ class Domain(GrowthStep):
 
 
 def added(into: Speeds, name: str, values: Array) -> None:
-    """Add to one of the speeds."""
+    """Add to one of the speeds. `values` (n,) in m/s."""
     held: Any = getattr(into, name)
     values = np.asarray(values, np.float32)
     setattr(into, name, held + values if held.size else values)

@@ -126,7 +126,7 @@ class Source(LiquidStep, Fills):
         return min(ended, self.until) > max(begun, self.begin) + 1e-9
 
     def reached(self, domain: GridRegion, scenes: list[Scene], particles_of: Any) -> tuple[Array, Array] | None:
-        """Lower and upper cell in the domain that it may fill in these scenes; None if it is nowhere."""
+        """Lower and upper cell in the domain that it may fill in these scenes; None if it is nowhere. Both (3,) int."""
         boxes = [b for b in (self._box(domain, scene, particles_of) for scene in scenes) if b is not None]
         if not boxes:
             return None

@@ -57,6 +57,7 @@ class LiquidState:
 
     @classmethod
     def none(cls, keeps: dict[str, int]) -> "LiquidState":
+        """Not a particle; `keeps`: channels and how many numbers each has."""
         f = np.float32
         more = {k: np.zeros((n, 0) if n > 1 else 0, f) for k, n in keeps.items()}
         return cls(
@@ -66,14 +67,16 @@ class LiquidState:
 
     @property
     def count(self) -> int:
+        """How many particles there are."""
         return int(self.id.size)
 
     @property
     def foam(self) -> Array:
-        """Which particles are foam, by index."""
+        """Which particles are foam, by index. (k,)."""
         return np.flatnonzero(self.more["foam"] > 0) if "foam" in self.more else np.zeros(0, np.int64)
 
     def arrays(self) -> dict[str, Array]:
+        """Everything that a particle has, (n,) or (k, n), by name."""
         return {n: getattr(self, n) for n in BASE} | self.more
 
     def channels(self) -> dict[str, Array]:
@@ -93,6 +96,6 @@ class LiquidState:
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any]) -> "LiquidState":
-        """The state as it was stored; the grid is made anew in the next step."""
+        """The state as it was stored; the grid is made anew in the next step. Arrays (n,) or (n, k)."""
         base, more = of_points(arrays, BASE)
         return cls(**base, more=more, born=facts["born"], sourced=facts["sourced"], left=tuple(facts["gone"]))

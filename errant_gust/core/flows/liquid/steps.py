@@ -60,6 +60,7 @@ class Work:
 
     @property
     def domain(self) -> GridRegion:
+        """The region that the liquid stays in."""
         return self.flow.domain
 
     @property
@@ -69,6 +70,7 @@ class Work:
 
     @property
     def count(self) -> int:
+        """How many particles there are."""
         return int(self.a["id"].size)
 
     def points(self, q: Array | None = None) -> Array:

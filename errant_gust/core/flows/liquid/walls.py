@@ -60,7 +60,7 @@ class Front:
     walls: list[Wall]
 
     def fill(self, phi: Array) -> None:
-        """Liquid beside walls fills the cells whose middles are in them."""
+        """Liquid beside walls fills the cells whose middles are in them. `phi` (nx, ny, nz) in cells."""
         each_slab(phi.shape[0], partial(kernels.to_liquid, self.corner, phi), threads())
 
     def seal(self, faces: Triple) -> None:
@@ -79,6 +79,7 @@ class Fronts:
         self._kept: tuple[Any, Front] | None = None
 
     def walls(self, work: Work, parts: list[Placed]) -> list[Wall]:
+        """The walls of the lane's steps, in their order."""
         found = []
         for part in parts:
             if isinstance(part.step, Blocks):
@@ -89,6 +90,7 @@ class Fronts:
         return found
 
     def at(self, work: Work, parts: list[Placed]) -> Front:
+        """What the liquid meets now: walls and sides of the domain, made anew only where something moved."""
         domain = cast(Domain, parts[0].step)
         walls = self.walls(work, parts)
         moving = any(w.shape.moves or getattr(w.shape.kind, "sequence", False) for w in walls)

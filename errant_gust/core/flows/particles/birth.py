@@ -35,7 +35,8 @@ def born_by(emit: Emit, total_at: Any, time: float, share: float) -> int:
 
 
 def birth_times(emit: Emit, first: int, last: int, start: float, end: float) -> Array:
-    """Seconds at which particles first..last (numbers) are born, spread evenly over what is left of the step."""
+    """Seconds at which particles first..last (numbers) are born, spread evenly over what is left of the step. (last
+    − first,)."""
     if emit.timing == "all at once":
         return np.full(last - first, max(start, emit.begin))
     low, high = max(start, emit.begin), min(end, emit.until)
@@ -43,6 +44,7 @@ def birth_times(emit: Emit, first: int, last: int, start: float, end: float) -> 
 
 
 def lives(emit: Emit, numbers: Array) -> Array:
+    """Seconds that particles with these numbers live, (n,)."""
     u = uniform(emit.seed, numbers, USE_LIFE)
     return (emit.life * (1 + emit.life_variation * (2 * u - 1))).astype(np.float32)
 

@@ -45,6 +45,8 @@ class Channel(ParticleStep):
     wants = {"field": "scalar"}
 
     def needs(self) -> tuple[str, ...]:
+        """Other lanes that the formula reads. Raises StudyError for a name that is taken, or a formula that cannot
+        be used."""
         if self.what == "way":
             return ("travelled",)
         if not re.fullmatch(r"[a-z][a-z0-9_]{0,30}", self.name) or self.name in (*BASE, *KEPT):

@@ -68,7 +68,7 @@ class ParticleFlow(LaneFlow):
         }  # fmt: skip
 
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Particles:
-        """A state from the arrays of a stored frame."""
+        """A state from the arrays of a stored frame. (n,) or (n, k)."""
         return Particles.from_channels(arrays)
 
     def _steps(self, time: float) -> tuple[list[Placed], list[Placed]]:
@@ -79,6 +79,7 @@ class ParticleFlow(LaneFlow):
         return found["emit"], found["motion"]
 
     def share(self, emit: Emit) -> float:
+        """The share of an emitter's particles that there is at this quality."""
         return emit.preview_share if self.quality == "preview" else 1.0
 
     def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
@@ -381,6 +382,7 @@ class Motion:
         return velocity
 
     def velocity(self, points: Array, stage: Stage, m: Moving) -> Array:
+        """Velocity (3, n) in m/s at points (3, n): the drifts together, bent by what bends them."""
         total: Array | None = m.mean
         for use in self.drifts:
             v = use.step.drift(points, use, stage)
@@ -392,7 +394,8 @@ class Motion:
         return total
 
     def integrated(self, m: Moving) -> tuple[Array, Array]:
-        """Positions after each particle's own dt, and the mean velocity on the way."""
+        """Positions after each particle's own dt, and the mean velocity on the way. Both (3, n), in m and m/s (Runge
+        and Kutta: 4th order, midpoint, or Euler's)."""
         p, dt, half = m.position, m.dt, np.float32(0.5)
         k1 = self.velocity(p, "start", m)
         if self.integrator == "euler" or not self.drifts:

@@ -38,6 +38,7 @@ class Ride(ParticleStep, Pushes):
     share: float = param(1.0, range=(0, 1), varies=True, help="0 stays, 1 rides, between them it lags behind")
 
     def prepare(self, use: Use) -> None:
+        """Raises StudyError for a shape without a surface, or with other triangles on every frame."""
         before, after = (use.scenes[stage].shape(self.shape) for stage in ("start", "end"))
         if not (before.moves or after.moves or use.scenes["end"].shape_moves(self.shape)):
             return

@@ -50,11 +50,13 @@ class Particles:
 
     @classmethod
     def none(cls, keeps: tuple[str, ...] = ()) -> "Particles":
+        """Not a particle; `keeps`: channels that they would have."""
         return cls.born(np.empty((3, 0), np.float32), np.empty(0), np.empty(0), np.empty(0, np.uint32), keeps)
 
     @classmethod
     def born(cls, position: Array, age: Array, life: Array, id: Array, keeps: tuple[str, ...]) -> "Particles":
-        """At rest where they are; the kept channels at zero, `start` at the position."""
+        """At rest where they are; the kept channels at zero, `start` at the position. `position` (3, n) in m, `age`
+        and `life` (n,) in s."""
         n = position.shape[1]
         kinds = {k: KEPT.get(k, (1, np.float32)) for k in keeps}
         more = {k: np.zeros((3, n) if size == 3 else n, kind) for k, (size, kind) in kinds.items()}
@@ -65,13 +67,16 @@ class Particles:
 
     @property
     def count(self) -> int:
+        """How many there are."""
         return int(self.id.size)
 
     def arrays(self) -> dict[str, Array]:
+        """Everything that a particle has, (n,) or (3, n), by name."""
         return {n: getattr(self, n) for n in BASE} | self.more
 
     @classmethod
     def of(cls, arrays: dict[str, Array]) -> "Particles":
+        """From arrays (n,) and (3, n) by name."""
         more = {k: v for k, v in arrays.items() if k not in BASE}
         a = arrays
         return cls(a["position"], a["velocity"], a["age"], a["life"], a["id"], more)
@@ -86,13 +91,16 @@ class Particles:
 
     @classmethod
     def from_channels(cls, c: dict[str, Array]) -> "Particles":
+        """From what was stored: (n,) and (n, 3)."""
         return cls.of({k: np.ascontiguousarray(v.T) if v.ndim == 2 else v for k, v in c.items()})
 
     def joined(self, other: "Particles") -> "Particles":
+        """These, then others."""
         mine, theirs = self.arrays(), other.arrays()
         return Particles.of({k: np.concatenate([v, theirs[k]], axis=-1) for k, v in mine.items()})
 
     def kept(self, keep: Array) -> "Particles":
+        """Those where `keep` (n,) is true, or of these indices."""
         return Particles.of({k: np.ascontiguousarray(v[..., keep]) for k, v in self.arrays().items()})
 
 

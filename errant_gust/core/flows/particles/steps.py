@@ -106,7 +106,7 @@ class ParticleStep(FlowStep):
         return None
 
     def bend(self, velocity: Array, points: Array, m: Moving, use: Use) -> Array:
-        """The velocity of all motion together, changed."""
+        """The velocity of all motion together, changed. Both (3, n), in m/s and m."""
         return velocity
 
     def correct(self, m: Moving, use: Use) -> None:

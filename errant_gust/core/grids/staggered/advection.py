@@ -21,6 +21,7 @@ Lend = Callable[[int, tuple[int, ...], Any], Array]
 
 
 def new_memory(index: int, shape: tuple[int, ...], dtype: Any = np.float32) -> Array:
+    """Memory that nobody else uses, of any shape and type, with anything in it."""
     return np.empty(shape, dtype)
 
 
@@ -45,7 +46,8 @@ def trace(faces: Triple, dt: float, voxel_size: float, lend: Lend) -> Trace:
 
 def carried(path: Trace, values: Array, axis: int, outside: int) -> Array:
     """Arrays (c, …) on cells (axis −1) or on faces across an axis, carried along a path (Selle, Fedkiw, Kim, Liu,
-    Rossignac 2008). `outside`: 0 is nothing beyond the window, 1 what is at its border."""
+    Rossignac 2008). `outside`: 0 is nothing beyond the window, 1 what is at its border. Both of the shape (c, nx,
+    ny, nz), one more along the axis for faces; the channels' own unit."""
     hat = path.lend(3, values.shape, np.float32) if len(values) == 1 else np.empty_like(values)
     base, out = path.lend(4, values.shape[1:], np.int32), np.empty_like(values)
     way, rows = (*path.faces, *path.bend, path.step), values.shape[1]

@@ -1,4 +1,5 @@
-"""Velocities on the faces of cells, and making them free of divergence around obstacles."""
+"""Velocities on the faces of cells (Harlow, Welch 1965), and making them free of divergence around obstacles (Chorin
+1968; face shares as Ng, Min, Gibou 2009 take them)."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -33,6 +34,7 @@ class FaceGrid:
 
     @property
     def nbytes(self) -> int:
+        """Bytes of its three arrays."""
         return self.u.nbytes + self.v.nbytes + self.w.nbytes
 
     def sample(self, points: Array, gradient: bool = False) -> tuple[Array, Array | None]:
@@ -51,7 +53,8 @@ class FaceGrid:
         return out, slope if gradient else None
 
     def divergence(self, shares: Triple | None = None) -> Array:
-        """Net outflow of every cell in m/s (times the cell's side would be m²/s)."""
+        """Net outflow of every cell in m/s (times the cell's side would be m²/s). (nx, ny, nz); `shares`: how far
+        each face is open, 0 to 1."""
         u, v, w = (
             (f * s for f, s in zip((self.u, self.v, self.w), shares, strict=True))
             if shares
@@ -135,7 +138,8 @@ class Projector:
         return self.solver.active
 
     def fixed(self, walls: Walls, sources: Array | None) -> Array | None:
-        """What the open faces have to make up for in every cell: moving walls and wanted net outflow, in m/s."""
+        """What the open faces have to make up for in every cell: moving walls and wanted net outflow, in m/s. (nx,
+        ny, nz)."""
         if walls.carried is None:
             return None if sources is None else -sources
         fixed = np.zeros(self.solver.shape, np.float32) if sources is None else -sources
@@ -144,6 +148,7 @@ class Projector:
         return fixed if walls.swelling is None else fixed - walls.swelling
 
     def error(self, grid: FaceGrid, fixed: Array | None = None) -> Array:
+        """What every cell still gives too much, (nx, ny, nz) in m/s, with what is `fixed`."""
         out = grid.divergence(self.shares)
         return np.asarray(out if fixed is None else out + fixed, np.float32)
 
@@ -153,8 +158,9 @@ class Projector:
         """Projects `grid` in place until what remains in a cell (root mean square) is at most `good` of what it is
         measured by: the speed that there is, or what there was to do, or `measure` (m/s), whatever is most.
 
-        One float32 solve ends near 5e-5 of what there was to do, in long boxes at 1e-2; each further one goes on from
-        there. SolverError if more than BOUND remains when that no longer helps.
+        One float32 solve ends near 5e-5 of what there was to do, in long boxes at 1e-2; each further one goes on
+        from there. SolverError if more than BOUND remains when that no longer helps. `fixed` (nx, ny, nz) in m/s.
+        Raises SolverError for what is no answer.
         """
         self.iterations, solves, left = 0, 0, np.inf
         while True:
@@ -183,7 +189,8 @@ class Projector:
 
     def remaining(self, grid: FaceGrid, fixed: Array | None = None) -> float:
         """Root mean square over the cells of what is still to be made up for, in m/s; what a closed part cannot give
-        or take (its mean) does not count. Sets `speed`, that of the faces, also root mean square."""
+        or take (its mean) does not count. Sets `speed`, that of the faces, also root mean square. `fixed` (nx, ny,
+        nz) in m/s."""
         count = max(1, int(self.solver.cells))
         totals = np.zeros((4, self.solver.shape[0]))
         work = partial(kernels.remains, grid.u, grid.v, grid.w, *self.shares, kept(fixed), self.solver.active, *totals)
@@ -205,7 +212,7 @@ class Projector:
 
 
 def kept(a: Array | None) -> Array:
-    """An array for a kernel: an empty one stands for none."""
+    """An array for a kernel: an empty one stands for none. (nx, ny, nz) float32, or (0, 0, 0)."""
     return np.empty((0, 0, 0), np.float32) if a is None else np.ascontiguousarray(a, np.float32)
 
 
@@ -230,7 +237,7 @@ def project(
     """Make the flux through the open faces free of divergence, or equal to `sources` (net outflow of a cell in m/s).
 
     Closed sides keep the velocity that comes in; through a closed whole the net flux is taken out evenly over the
-    sides. SolverError if what remains is too much to be called an answer.
+    sides. SolverError if what remains is too much to be called an answer. Shares (nx+1, ny, nz) and so on, 0 to 1.
     """
     result = FaceGrid(grid.region, grid.u.copy(), grid.v.copy(), grid.w.copy())
     projector = Projector(shares, open_low, open_high, threads)

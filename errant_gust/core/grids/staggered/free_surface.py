@@ -49,7 +49,8 @@ class FreeSurface(Projector):
         each_slab(self.phi.shape[0], work, self.solver.threads)
 
     def touching(self, least: float = SURE) -> list[Array]:
-        """Faces (as a mask each) beside liquid that are open by at least a share."""
+        """Faces (as a mask each) beside liquid that are open by at least a share. Three arrays of the faces' shapes:
+        (nx+1, ny, nz), (nx, ny+1, nz), (nx, ny, nz+1)."""
         out = []
         for axis, s in enumerate(self.shares):
             known = np.empty(s.shape, bool)
@@ -70,14 +71,16 @@ def level_set(q: Array, start: Array, shape: tuple[int, int, int], radius: float
 
 
 def deep(phi: Array) -> Array:
-    """Liquid cells whose 26 neighbours are liquid."""
+    """Liquid cells whose 26 neighbours are liquid. `phi` (nx, ny, nz): distance from the surface, below 0 in liquid;
+    bool."""
     out = np.empty(phi.shape, bool)
     each_slab(phi.shape[0], partial(kernels.deep, phi, out), threads())
     return out
 
 
 def extrapolate(faces: Triple, known: list[Array], layers: int) -> None:
-    """Faces that are not known get the mean of known ones beside them, so many layers outward, in place."""
+    """Faces that are not known get the mean of known ones beside them, so many layers outward, in place. `faces` and
+    `known` (nx+1, ny, nz), (nx, ny+1, nz), (nx, ny, nz+1); m/s."""
 
     def work(first: int, last: int) -> None:
         for axis in range(first, last):
@@ -87,7 +90,8 @@ def extrapolate(faces: Triple, known: list[Array], layers: int) -> None:
 
 
 def slide(faces: Triple, shares: Triple, corner: Array, wall: Walls) -> Triple:
-    """Velocities within walls go along them: their part into the wall is the wall's. corner: distances in cells."""
+    """Velocities within walls go along them: their part into the wall is the wall's. corner: distances in cells.
+    `corner` (nx+1, ny+1, nz+1), `faces` and `shares` (nx+1, ny, nz) and so on; m/s."""
     moved = wall.carried if wall.faces is None else wall.faces
     along = tuple(kept(None) for _ in range(3)) if moved is None else moved
     out = []

@@ -51,6 +51,8 @@ class Level:
 
     @property
     def matrix(self) -> tuple[Array, ...]:
+        """What the kernels take of it: six weights of (nx, ny, nz) cells, the inverse diagonal and where rows begin
+        and end."""
         return self.wx, self.wy, self.wz, self.dinv, self.lo, self.hi, self.tips, self.extra
 
     def each(self, work: Callable[[int, int], Any]) -> list[Any]:
@@ -142,7 +144,7 @@ class Poisson:
 
     def lend(self, index: int, shape: tuple[int, ...], dtype: Any = np.float32) -> Array:
         """One of five arrays (0 … 4) of the solver's memory, of a shape of at most one node more than the grid has
-        cells along each axis, until the next solve; what is in it is not known."""
+        cells along each axis, until the next solve; what is in it is not known. Any shape."""
         count = int(np.prod(shape))
         if self.plain:
             return np.empty(shape, dtype)
@@ -151,7 +153,8 @@ class Poisson:
         return (*self._work, top.p, top.b)[index].reshape(-1)[:count].view(dtype).reshape(shape)
 
     def begin(self, fill: Callable[[Array, Array, Array, int, int], None]) -> float:
-        """The right side into the first level, without its mean in every closed part; its norm."""
+        """The right side into the first level, without its mean in every closed part; its norm. `fill` writes the
+        padded (nx+2, ny+2, nz+2) side."""
         top = self.levels[0]
         if self._lent:
             for a in (*self._work, top.p, top.b):
@@ -241,7 +244,7 @@ class Poisson:
         """The same with one layer of zeros all round: memory of the solver, good until it is used again.
 
         b may be what fills the padded right side: (r, inverse diagonal, sums of planes, first, last) as in
-        `kernels.poisson.load`; not where a cosine transform solves.
+        `kernels.poisson.load`; not where a cosine transform solves. (nx+2, ny+2, nz+2). Raises Cancelled.
         """
         if self.plain:
             assert not callable(b)

@@ -46,7 +46,8 @@ def nodes(n: int, times: int) -> Weights:
 
 
 def finer(coarse: Array, weights: tuple[Weights, Weights, Weights], each: Each) -> Array:
-    """A coarse array on the finer grid that the weights describe."""
+    """A coarse array on the finer grid that the weights describe. (nx, ny, nz) at the middles of coarse cells to
+    those of fine ones, by quadratic weights."""
     (i, wi), (j, wj), (k, wk) = weights
     out = np.empty((len(i), len(j), len(k)), np.float32)
     each(len(i), lambda a, b: refined(coarse, i, wi, j, wj, k, wk, out, a, b))

@@ -47,10 +47,13 @@ class Level:
 
     @property
     def matrix(self) -> tuple[Array, ...]:
+        """What the kernels take of it: masses and stiffnesses of (nx, ny, nz) faces, edges and cells, the inverse
+        diagonal and where rows begin and end."""
         return self.m, self.c, self.exy, self.exz, self.eyz, self.inverse, self.lo, self.hi
 
     @property
     def plain(self) -> tuple[Array, ...]:
+        """The same without the inverse: masses, centres and edges of (nx, ny, nz)."""
         return self.m, self.c, self.exy, self.exz, self.eyz
 
     def set_up(self) -> None:
@@ -131,7 +134,7 @@ class Viscosity:
                 level.each(partial(kernels.shares, below.inverse, level.inverse, level.lo, level.hi, level.share))
 
     def unknown(self, axis: int) -> Array:
-        """Faces across an axis that viscosity gives a velocity: (…) of the faces' own shape."""
+        """Faces across an axis that viscosity gives a velocity, (nx+1, ny, nz) and so on; bool."""
         return self._own(self.levels[0].inverse[axis], axis) > 0
 
     @staticmethod

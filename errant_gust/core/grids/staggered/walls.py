@@ -18,7 +18,7 @@ def corner_distances(
     box: GridRegion, shapes: list[PlacedShape], inside: list[PlacedShape], cancel: Cancel | None
 ) -> Array:
     """The least distance to the walls at the cells' corners, positive where the flow may be: outside all shapes, and
-    within one of `inside` if there are any."""
+    within one of `inside` if there are any. (nx+1, ny+1, nz+1) in m. Raises Cancelled."""
     count = [n + 1 for n in box.shape]
     out = np.empty(int(np.prod(count)), np.float32)
 

@@ -35,6 +35,7 @@ class Window:
 
     @property
     def window(self) -> GridRegion:
+        """Its place in the scene: the region of its cells."""
         h = self.domain.voxel_size
         x, y, z = (low + h * o for low, o in zip(self.domain.lower, self.origin, strict=True))
         nx, ny, nz = self.values.shape[1:]
@@ -42,13 +43,16 @@ class Window:
 
     @property
     def faces(self) -> FaceGrid:
+        """Its velocities, as a grid of faces."""
         return FaceGrid(self.window, self.u, self.v, self.w)
 
     def channel(self, name: str) -> Array:
+        """A channel by its name, (nx, ny, nz), to be read and written."""
         return self.values[self.names.index(name)]
 
     @classmethod
     def empty(cls, domain: GridRegion, origin: Any, shape: Any, names: tuple[str, ...]) -> Self:
+        """One of zeros: `origin` its first cell in the domain, `shape` its cells."""
         nx, ny, nz = shape
         f = np.float32
         return cls(
@@ -68,6 +72,7 @@ class Window:
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any], domain: GridRegion) -> Self:
+        """From what was stored: channels (nx, ny, nz), velocities on faces (nx+1, ny, nz) and so on."""
         names = tuple(k for k in arrays if k not in FACES)
         values = np.stack([arrays[k] for k in names])
         x, y, z = facts["origin"]
@@ -97,8 +102,8 @@ class Window:
 
 
 def around(state: Window, thresholds: dict[str, float], margin: int, also: list[Any]) -> tuple[Array, Array]:
-    """Origin and shape of the window that holds all above the thresholds, the boxes `also` (lower and upper cell
-    in the domain), and `margin` cells more, in whole blocks within the domain."""
+    """Origin and shape of the window that holds all above the thresholds, the boxes `also` (lower and upper cell in
+    the domain), and `margin` cells more, in whole blocks within the domain. Both (3,)."""
     whole = np.array(state.domain.shape)
     low, high = whole.copy(), np.zeros(3, int)
     busy = np.zeros(state.values.shape[1:], bool)

@@ -33,7 +33,7 @@ Report = Callable[[int, int, str], None]
 
 
 def check_target(order: Order, to: Path) -> None:
-    """Whether a delivery can be written there: nothing is in the way, and there is room."""
+    """Whether a delivery can be written there: nothing is in the way, and there is room. Raises FileError, NoRoom."""
     if to.exists() and (not to.is_dir() or any(to.iterdir())):
         raise FileError("is there already", where=str(to), fix="name a new folder")
     parent = _existing(to.parent)

@@ -208,6 +208,8 @@ def again(manifest: dict[str, Any], runs: list[Path]) -> tuple[list[Item], Optio
 
 
 def part_of(item: Item, options: Options) -> Part:
+    """An item whose run is looked up. Raises FileError for a format that does not hold it, and for frames that are
+    not there."""
     store = RunStore(item.run)
     manifest = store.manifest()
     result = kind_of_run(store).result(item.result)

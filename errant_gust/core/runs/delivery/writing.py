@@ -30,6 +30,7 @@ class Piece:
         return Piece(item, replace(options, first=first, last=last, cameras=()))
 
     def part(self) -> Part:
+        """The item, looked up where this is called."""
         return part_of(self.item, self.options)
 
 
