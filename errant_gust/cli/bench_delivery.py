@@ -16,7 +16,8 @@ from errant_gust.core.flows.particles.kind import ParticleKind
 from errant_gust.core.peak import from_here, peak
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.delivery.deliver import deliver
-from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered
+from errant_gust.core.runs.delivery.order import Options, Order, ordered
+from errant_gust.core.runs.delivery.sources import Item
 from errant_gust.core.runs.delivery.verify import verify
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane

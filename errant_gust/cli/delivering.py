@@ -10,18 +10,22 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from errant_gust.cli.app import app, bar, err
-from errant_gust.core.errors import Cancelled, GustError, nearest
+from errant_gust.core.errors import Cancelled, GustError
 
 if TYPE_CHECKING:
-    from errant_gust.core.runs.delivery.order import Item
+    from errant_gust.core.fields.plan import Plan
 
 
 @app.command()
 def deliver(
-    runs: Annotated[list[Path], typer.Argument(metavar="RUN_DIR…", help="Folders of runs")],
+    runs: Annotated[list[Path], typer.Argument(metavar="RUN_DIR…", help="Folders of runs; studies, by file or name")],
     to: Annotated[Path, typer.Option(help="New folder; an order that was cut off goes on")],
     result: Annotated[
-        list[str] | None, typer.Option(help="NAME or NAME:FORMAT, of each run that offers it; its first if left out")
+        list[str] | None,
+        typer.Option(
+            help="NAME or NAME:FORMAT, of each run that offers it, its first if left out; of a study FIELD@REGION or "
+            "SHAPE"
+        ),
     ] = None,
     channels: Annotated[str, typer.Option(help="Comma-separated; all if left out")] = "",
     frames: Annotated[str, typer.Option(help="A-B; all if left out")] = "",
@@ -49,20 +53,24 @@ def deliver(
     ] = False,
     dry: Annotated[bool, typer.Option("--dry", help="Only say what would be written")] = False,
 ) -> None:
-    """Write results of runs for others, with checksums and a manifest; `gust verify` proves it later."""
+    """Write results of runs, and fields and shapes of studies, for others, with checksums and a manifest; `gust verify`
+    proves it later."""
     from errant_gust.core.runs import engine
     from errant_gust.core.runs.delivery.deliver import check_target
     from errant_gust.core.runs.delivery.deliver import deliver as write
     from errant_gust.core.runs.delivery.order import PATTERN, Options, again, ordered
+    from errant_gust.core.runs.delivery.sources import items_of
     from errant_gust.core.runs.delivery.stages import names_of_stages
     from errant_gust.core.runs.delivery.verify import manifest_of
 
     first, last = _frames(frames)
+    sources = _sources(runs) if same_as is None else []
     options = Options(
         first, last, step, number, pattern or PATTERN, padding, up, unit, per, velocity, half, compression, stage,  # type: ignore[arg-type]
-        _cameras(cameras, runs) if stage and same_as is None else (),
+        _cameras(cameras, sources) if stage and same_as is None else (),
     )  # fmt: skip
-    items = _items(runs, result or [], channels) if same_as is None else []
+    kept = tuple(c.strip() for c in channels.split(",") if c.strip())
+    items = items_of(sources, _results(result or []), kept) if same_as is None else []
     if same_as is not None:
         items, options = again(manifest_of(same_as), runs)
     order = ordered(items, options, _flipbooks(flipbook or []))
@@ -176,7 +184,7 @@ def _flipbooks(folders: list[Path]) -> list[tuple[str, Path]]:
     return beside([f.resolve() for f in folders])
 
 
-def _cameras(study: str, runs: list[Path]) -> tuple[dict[str, Any], ...]:
+def _cameras(study: str, sources: "list[Path | Plan]") -> tuple[dict[str, Any], ...]:
     from errant_gust.core.demos.by_name import open_study
     from errant_gust.core.runs.delivery.order import viewpoints_of
     from errant_gust.core.runs.frame_store import RunStore
@@ -184,24 +192,19 @@ def _cameras(study: str, runs: list[Path]) -> tuple[dict[str, Any], ...]:
 
     if study:
         return viewpoints_of(open_study(study).study)
-    return viewpoints_of(document.parse(RunStore(runs[0]).manifest()["study"]))
+    first = sources[0]
+    if isinstance(first, Path):
+        return viewpoints_of(document.parse(RunStore(first).manifest()["study"]))
+    return viewpoints_of(first.study)
 
 
-def _items(runs: list[Path], results: list[str], channels: str) -> "list[Item]":
-    from errant_gust.core.runs.delivery.order import Item
-    from errant_gust.core.runs.export import kind_of_run
-    from errant_gust.core.runs.frame_store import RunStore
+def _sources(given: list[Path]) -> "list[Path | Plan]":
+    """Folders of runs as they are, anything else as a study."""
+    from errant_gust.core.demos.by_name import open_study
 
-    kept = tuple(c.strip() for c in channels.split(",") if c.strip())
-    if not results:
-        return [Item(run, channels=kept) for run in runs]
-    items = []
-    for told in results:
-        name, _, format = told.partition(":")
-        offered = {run: [r.name for r in kind_of_run(RunStore(run)).results] for run in runs}
-        found = [run for run in runs if name in offered[run]]
-        if not found:
-            known = sorted({n for names in offered.values() for n in names})
-            raise GustError(f"no run offers '{name}'", where="--result", fix=nearest(name, known))
-        items += [Item(run, name, format, kept) for run in found]
-    return items
+    return [path if path.is_dir() else open_study(str(path)) for path in given]
+
+
+def _results(told: list[str]) -> list[tuple[str, str]]:
+    parts = (one.partition(":") for one in told)
+    return [(name, format) for name, _, format in parts]

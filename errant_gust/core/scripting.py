@@ -28,7 +28,8 @@ from errant_gust.core.runs.compare import Difference, channel_of, difference, on
 from errant_gust.core.runs.compute import FrameDone, compute
 from errant_gust.core.runs.cost import Cost, cost_of
 from errant_gust.core.runs.delivery.deliver import deliver as _deliver
-from errant_gust.core.runs.delivery.order import Item, Options, ordered
+from errant_gust.core.runs.delivery.order import Options, ordered
+from errant_gust.core.runs.delivery.sources import items_of
 from errant_gust.core.runs.delivery.verify import Fault
 from errant_gust.core.runs.delivery.verify import verify as _verify
 from errant_gust.core.runs.export import kind_of_run, plan_of_run
@@ -279,20 +280,22 @@ def compare(a: Run, b: Run, frame: int, channel: str = "") -> tuple[Grid, Differ
 
 
 def deliver(
-    runs: Sequence[Run], to: Path | str, *, results: Sequence[tuple[str, str]] = (("", ""),),
+    runs: Sequence[Run | Plan], to: Path | str, *, results: Sequence[tuple[str, str]] = (),
     channels: Sequence[str] = (), options: Options | None = None, cluster: str = "", cancel: Cancel | None = None,
     progress: Callable[[int, int, str], None] | None = None,
 ) -> dict[str, Any]:  # fmt: skip
-    """Write results of runs into a new folder for others, with checksums and a manifest, which is returned.
+    """Write results of runs, and fields and shapes of studies, into a new folder for others, with checksums and a
+    manifest, which is returned.
 
     Parameters
     ----------
-    runs : sequence of Run
-        What is handed over.
+    runs : sequence of Run or Plan
+        What is handed over, or what it is taken from.
     to : path
         A folder that is not there yet; an order that was cut off goes on.
     results : sequence of (name, format)
-        Of each run; empty words are the main result and its first format.
+        Of each that offers it: of a run a result; of a study a shape by its id, or a field on a region as
+        ``"wind@room"``. An empty format is the first. If none is named, the main result of each run.
     channels : sequence of str
         Those that are wanted; all if none is named.
     options : Options
@@ -310,7 +313,8 @@ def deliver(
     FileError, NoRoom
         For a folder that is there or cannot be written in, what runs do not hold, a disk that is too small.
     """
-    items = [Item(one.folder, name, format, tuple(channels)) for name, format in results for one in runs]
+    sources = [one if isinstance(one, Plan) else one.folder for one in runs]
+    items = items_of(sources, list(results), tuple(channels))
     return _deliver(ordered(items, options or Options()), Path(to), cancel=cancel, report=progress, cluster=cluster)
 
 

@@ -18,8 +18,9 @@ from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import beside
 from errant_gust.core.runs import engine
 from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target, deliver
-from errant_gust.core.runs.delivery.order import Item, Options, Order, ordered, viewpoints_of
+from errant_gust.core.runs.delivery.order import Options, Order, ordered, viewpoints_of
 from errant_gust.core.runs.delivery.readers import reader_of
+from errant_gust.core.runs.delivery.sources import SHAPES, Item, offers_of
 from errant_gust.core.runs.delivery.stages import names_of_stages
 from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
@@ -27,6 +28,8 @@ from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
 from errant_gust.server import flipbooks, notices, runs
 from errant_gust.server.models import Run
+from errant_gust.server.plans import plan_of
+from errant_gust.server.revisions import folder as folder_of_study
 from errant_gust.server.revisions import get as get_study
 
 Place = Literal["cluster", "here"]
@@ -122,11 +125,33 @@ def cameras_of(study: str) -> tuple[dict[str, Any], ...]:
     return viewpoints_of(document.parse(get_study(study).head.document))
 
 
+def things_of(key: str) -> list[dict[str, Any]]:
+    """Fields and shapes that a study has to give, as it stands."""
+    plan = plan_of(key, get_study(key).head.document)
+    clock = plan.study.clock
+    return [
+        {
+            "id": o.id, "name": o.name, "sort": o.sort, "regions": list(o.regions), "still": o.still,
+            "words": ", ".join(w for w in (o.holds, o.unit) if w),
+            "first": clock.start, "last": clock.end,
+            "formats": list(SHAPES if o.sort == "shape" else FORMATS["volume"]),
+        }
+        for o in offers_of(plan)
+    ]  # fmt: skip
+
+
 def order_of(
     items: list[tuple[str, str, str, tuple[str, ...]]], options: Options, study: str = "", films: Sequence[str] = ()
 ) -> Order:  # fmt: skip
-    """(run, result, format, channels) of each, looked up; and flipbooks of a study by their ids."""
-    found = [Item(runs.folder_of(runs.get(run).identity), *rest) for run, *rest in items]  # type: ignore[arg-type]
+    """(run, result, format, channels) of each, looked up; and flipbooks of a study by their ids. Where no run is named
+    the result is a shape of the study, or a field of it on a region."""
+    found = []
+    for run, result, format, channels in items:
+        if run:
+            found.append(Item(runs.folder_of(runs.get(run).identity), result, format, channels))
+        else:
+            head = get_study(study).head.document
+            found.append(Item(folder_of_study(study) / "assets", result, format, (), head))
     return ordered(found, options, beside([flipbooks.get(study, id).folder for id in films]))
 
 

@@ -121,10 +121,17 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     page.get_by_test_id("hand-number").fill("1001")
     page.get_by_test_id("hand-number").press("Enter")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("12 files")
+    expect(page.get_by_test_id("offer-field-v")).to_contain_text("one")
+    expect(page.get_by_test_id("offer-field-v")).to_contain_text("vector, m/s")
+    page.get_by_test_id("take-field-v").check()
+    page.get_by_test_id("take-shape-ball").check()
+    choose(page, "format-shape-ball", "usd")
+    expect(page.get_by_test_id("hand-plan")).to_contain_text("14 files")
+    expect(page.get_by_test_id("hand-stages")).to_contain_text("v/v_room.usda, ball/ball_shape.usda, scene.usda")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("vdb is read by OpenVDB")
     expect(page.get_by_test_id("hand-cameras")).to_contain_text("View 1")
     page.get_by_text("flipbook of frames 1 to 3").click()
-    expect(page.get_by_test_id("hand-plan")).to_contain_text("17 files")
+    expect(page.get_by_test_id("hand-plan")).to_contain_text("19 files")
     page.get_by_test_id("hand-pattern").fill("{flow}.{frame}")
     page.get_by_test_id("hand-pattern").press("Enter")
     expect(page.get_by_test_id("hand-refused")).to_contain_text("would be one file")
@@ -135,7 +142,7 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     page.get_by_test_id("hand-name").press("Enter")
     page.get_by_test_id("hand-write").click()
     row = page.get_by_test_id("made-quay_dust")
-    expect(row).to_contain_text("25 files", timeout=60_000)  # and the stages of three and of it all
+    expect(row).to_contain_text("31 files", timeout=60_000)  # and the stages of five and of it all
     row.get_by_test_id("hand-prove").click()
     expect(row.get_by_test_id("hand-proof")).to_have_text("all as delivered", timeout=60_000)
 

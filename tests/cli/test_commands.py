@@ -404,9 +404,26 @@ def test_a_delivery_is_told_written_gone_on_with_and_proved(tmp_path):
     for more, words in (
         ((), "is there already"),
         (("--pattern", "{flow}"), "all frames one file"),
-        (("--result", "smoke"), "no run offers 'smoke'"),
+        (("--result", "smoke"), "no run or study offers 'smoke'"),
         (("--up", "X"), "one of: Z, Y"),
     ):
         refused = gust(*order, *more, check=False)
         assert refused.returncode == 2
         assert words in refused.stderr
+
+    room = {"id": "room", "bounds": {"lower": [0, 0, 0], "upper": [1, 1, 1]}, "voxel_size": 0.25}
+    moves = {"id": "prop", "kind": "box", "params": {"move": {"keys": [[0, [0, 0, 0]], [1, [1, 0, 0]]]}}}
+    blows = lane("wind", ("wind", {"speed": 2}))
+    file.write_text(json.dumps(data(blows, shapes=[moves], regions=[room], clock={"end": 5})))
+    things = ("deliver", file, "--result", "wind@room:npz", "--result", "prop:obj", "--frames", "1-3")
+    assert "prop_shape.0003.obj" in gust(*things, "--to", tmp_path / "things", "--dry").stdout
+    gust(*things, "--to", tmp_path / "things")
+    names = sorted(f["name"] for f in json.loads((tmp_path / "things" / "delivery.json").read_text())["files"])
+    assert names == [*(f"prop/prop_shape.{n:04d}.obj" for n in (1, 2, 3)), "wind/wind_room.0001.npz"]
+    with np.load(tmp_path / "things" / "wind" / "wind_room.0001.npz") as stored:
+        np.testing.assert_allclose(np.linalg.norm(stored["wind"], axis=-1), np.full((4, 4, 4), 2.0), rtol=1e-6)
+    gust("deliver", tmp_path, "--again", tmp_path / "things", "--to", tmp_path / "twice")
+    assert (tmp_path / "twice" / "SHA256SUMS").read_text() == (tmp_path / "things" / "SHA256SUMS").read_text()
+    refused = gust("deliver", file, "--to", tmp_path / "none", check=False)
+    assert refused.returncode == 2
+    assert "nothing of the study is named" in refused.stderr

@@ -23,7 +23,8 @@ from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.delivery.convention import TO_Y, Convention
 from errant_gust.core.runs.delivery.deliver import MANIFEST, deliver
-from errant_gust.core.runs.delivery.order import Item, Options, ordered
+from errant_gust.core.runs.delivery.order import Options, ordered
+from errant_gust.core.runs.delivery.sources import Item
 from errant_gust.core.runs.delivery.verify import manifest_of, verify
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane

@@ -17,7 +17,8 @@ from errant_gust.core.looking.flipbook import MANIFEST, MOVIE, Film, Flipbook, b
 from errant_gust.core.looking.thumbnail import View
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.delivery.deliver import deliver
-from errant_gust.core.runs.delivery.order import Item, Options, ordered
+from errant_gust.core.runs.delivery.order import Options, ordered
+from errant_gust.core.runs.delivery.sources import Item
 from errant_gust.core.runs.delivery.verify import verify
 from errant_gust.core.study.building import lane
 from tests.studies import plan

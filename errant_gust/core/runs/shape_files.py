@@ -56,16 +56,20 @@ def write_shape(shape: PlacedShape, path: Path, format: str, frame: int = 1, vox
     if format == "vdb":
         write_vdb(path, {shape.id: level_set(shape, voxel)})
         return
+    found = mesh_data(shape)
+    if format == "usd":
+        write_frame(path, frame, shape.id, None, mesh=found)
+    else:
+        (write_mesh_arrays if format == "npz" else write_mesh)(path, found.vertices, found.faces, found.channels)
+
+
+def mesh_data(shape: PlacedShape) -> MeshData:
+    """Triangles of a shape in the scene, with the velocity of its matter (m/s) where it moves."""
     vertices, faces = shape.surface
     channels = {}
     if shape.moves:
         channels["velocity"] = np.ascontiguousarray(shape.surface_velocity(np.ascontiguousarray(vertices.T)).T)
-    if format == "usd":
-        write_frame(path, frame, shape.id, None, mesh=MeshData(vertices, faces, channels))
-    elif format == "npz":
-        write_mesh_arrays(path, vertices, faces, channels)
-    else:
-        write_mesh(path, vertices, faces, channels)
+    return MeshData(vertices, faces, channels)
 
 
 def level_set(shape: PlacedShape, voxel: float = 0.0) -> Grid:

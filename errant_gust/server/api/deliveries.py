@@ -32,6 +32,20 @@ class Offered(Schema):
     created: datetime
 
 
+class ThingOut(Schema):
+    """A field on regions, or a shape, of the study as it stands."""
+
+    id: str
+    name: str
+    sort: Literal["field", "shape"]
+    regions: list[str]
+    words: str
+    still: bool
+    first: int
+    last: int
+    formats: list[str]
+
+
 class Made(Schema):
     to: str
     files: int
@@ -61,6 +75,7 @@ class HandOver(Schema):
     roots: list[str]
     cluster: str
     offered: list[Offered]
+    things: list[ThingOut]
     going: list[GoingOut]
     cameras: list[str]
     flipbooks: list[FlipbookOut]
@@ -68,7 +83,9 @@ class HandOver(Schema):
 
 
 class ItemIn(Schema):
-    run: str
+    """Without a run: a shape of the study, or a field on a region (`wind@quay`)."""
+
+    run: str = ""
     result: str = ""
     format: str = ""
     channels: list[str] = Bound([], max_length=100)
@@ -127,6 +144,7 @@ def there_is(request: HttpRequest, study: str) -> Any:
     return {
         "roots": [str(r) for r in deliveries.roots()], "cluster": engine.scheduler(),
         "offered": deliveries.offered(study),
+        "things": deliveries.things_of(study),
         "going": deliveries.all_going(), "made": deliveries.made(),
         "flipbooks": flipbooks.of(study),
         "cameras": [v["name"] for v in deliveries.cameras_of(study)],

@@ -76,7 +76,8 @@ const runs = (g?: Going) => !!g && ['running', 'waiting'].includes(g.state)
 /** The newest proof of a delivery. */
 const proofOf = (to: string) => props.going.find((g) => g.what === 'prove' && g.to === to)
 const stateOf = (g: Going) => {
-  if (g.state !== 'running' || g.message) return g.message ? `${g.state}: ${g.message}` : g.state
+  if (g.state === 'running' && g.message) return g.message
+  if (g.state !== 'running') return g.message ? `${g.state}: ${g.message}` : g.state
   return `${g.done} of ${g.total}${g.left === null ? '' : `, ${Math.max(1, Math.round(g.left))} s left`}`
 }
 const sound = (g: Going) => g.state === 'stopped' || g.faults?.length === 0

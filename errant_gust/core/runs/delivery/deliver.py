@@ -20,10 +20,7 @@ from errant_gust.core.runs.delivery.hands import Waits, write_here, write_there
 from errant_gust.core.runs.delivery.order import Order, Planned
 from errant_gust.core.runs.delivery.stages import stages_of
 from errant_gust.core.runs.export import digest_of
-from errant_gust.core.runs.identity import engines
 from errant_gust.core.runs.lease import leased
-from errant_gust.core.study import document
-from errant_gust.core.study.depends import Depends
 
 FORMAT = "errant-gust-delivery"
 MANIFEST = "delivery.json"
@@ -145,15 +142,13 @@ def _manifest(
         {"name": str(path.relative_to(aside)), "bytes": path.stat().st_size, "sha256": digest_of(path), "holds": {}}
         for path in stages
     ]
-    runs = {}
+    runs: dict[str, dict[str, Any]] = {}
     for part in order.parts:
-        said = part.store.manifest()
-        walk = Depends(document.parse(said["study"]))
-        walk.flow(said["flow"])
-        runs[said["identity"]] = {
-            "flow": said["flow"], "quality": said["quality"], "clock": said["clock"], "study": said["study"],
-            "engines": said.get("engines", engines(walk.kinds)),
-        }  # fmt: skip
+        origin = part.source.origin()
+        known = runs.get(part.source.identity)
+        if known is not None and known["flow"] != origin["flow"]:  # several fields and shapes of one study
+            origin["flow"] = f"{known['flow']}, {origin['flow']}"
+        runs[part.source.identity] = origin
     return {
         "format": FORMAT, "version": 1, **order.as_dict(), "command": command, "runs": runs,
         "bytes": sum(f["bytes"] for f in files), "files": files,

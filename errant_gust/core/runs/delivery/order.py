@@ -1,6 +1,5 @@
 """What is to be delivered, and under which names: read from what a user wrote, with words where it cannot be."""
 
-import math
 import re
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
@@ -11,9 +10,9 @@ import numpy as np
 
 from errant_gust.core.errors import FileError, GustError, nearest
 from errant_gust.core.files.vdb import Compression
-from errant_gust.core.flows.results import Result
 from errant_gust.core.runs.delivery.convention import LENGTHS, Convention
-from errant_gust.core.runs.export import ENDINGS, FORMATS, Velocity, kind_of_run
+from errant_gust.core.runs.delivery.sources import Item, Source, StudySource, source_of
+from errant_gust.core.runs.export import ENDINGS, Velocity
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.document import Study
 
@@ -22,17 +21,6 @@ PATTERN = "{flow}/{flow}_{result}.{frame}"
 SAFE = re.compile(r"[A-Za-z0-9._/\- ]*")
 HALVES = ("vdb",)
 """Formats that hold half floats."""
-
-
-@dataclass(frozen=True)
-class Item:
-    """A result of a run, and how it is written; the kind's first result and first format if none is named. `channels`:
-    those that are wanted, all if none is named."""
-
-    run: Path
-    result: str = ""
-    format: str = ""
-    channels: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -119,11 +107,10 @@ class Planned:
 
 @dataclass(frozen=True)
 class Part:
-    """An item whose run was found: its store, its result, its format, its frames, and the convention of its files."""
+    """An item that was looked up: its source, its format, its frames, and the convention of its files."""
 
     item: Item
-    store: RunStore
-    result: Result
+    source: Source
     format: str
     frames: tuple[int, ...]
     convention: Convention
@@ -150,7 +137,7 @@ class Order:
         """For the manifest: no path of this machine."""
         told = [
             {
-                "run": p.store.manifest()["identity"], "result": p.result.name, "format": p.format,
+                "run": p.source.identity, "result": p.item.result or p.source.result, "format": p.format,
                 "channels": list(p.item.channels),
             }
             for p in self.parts
@@ -173,7 +160,7 @@ def ordered(items: list[Item], options: Options, beside: Sequence[tuple[str, Pat
             name = _name(part, options, frame + shift)
             if name in seen:
                 other = parts[seen[name]]
-                same = "two frames" if seen[name] == n else f"{other.result.label} and {part.result.label}"
+                same = "two frames" if seen[name] == n else f"{other.source.label} and {part.source.label}"
                 raise GustError(
                     f"{same} would be one file, {name}", where="pattern", fix="{flow}, {result} or {quality} in it"
                 )
@@ -191,16 +178,24 @@ def ordered(items: list[Item], options: Options, beside: Sequence[tuple[str, Pat
 
 
 def again(manifest: dict[str, Any], runs: list[Path]) -> tuple[list[Item], Options]:
-    """The order that a delivery's manifest tells of, from these folders of runs; a FileError for a run that is not
-    among them."""
-    there = {str(RunStore(folder).manifest()["identity"]): folder for folder in runs}
+    """The order that a delivery's manifest tells of, from folders of runs, and that of a study's files; a FileError
+    for a run that is not among them."""
+    there, files = {}, Path()
+    for folder in runs:
+        if (folder / "manifest.json").is_file():
+            there[str(RunStore(folder).manifest()["identity"])] = folder
+        else:
+            files = folder if folder.is_dir() else folder.parent
     items = []
     for told in manifest["items"]:
-        if told["run"] not in there:
+        made = manifest["runs"].get(told["run"], {})
+        study = made.get("study") if made.get("quality") == StudySource.quality else None
+        if study is None and told["run"] not in there:
             raise FileError(
                 f"the run {told['run']} is not among the folders", where="RUN_DIR", fix="name its folder too"
             )
-        items.append(Item(there[told["run"]], told["result"], told["format"], tuple(told["channels"])))
+        folder = files if study is not None else there[told["run"]]
+        items.append(Item(folder, told["result"], told["format"], tuple(told["channels"]), study))
     try:
         return items, Options(**manifest["options"])
     except TypeError as error:
@@ -208,53 +203,34 @@ def again(manifest: dict[str, Any], runs: list[Path]) -> tuple[list[Item], Optio
 
 
 def part_of(item: Item, options: Options) -> Part:
-    """An item whose run is looked up. Raises FileError for a format that does not hold it, and for frames that are
-    not there."""
-    store = RunStore(item.run)
-    manifest = store.manifest()
-    result = kind_of_run(store).result(item.result)
-    format = item.format or FORMATS[result.form][0]
-    if format not in FORMATS[result.form]:
+    """An item that is looked up. Raises FileError for a format that does not hold it, frames that are not there, and a
+    run that is none; StudyError for what the study has not."""
+    source = source_of(item)
+    format = item.format or source.formats[0]
+    if format not in source.formats:
         raise FileError(
-            f"'{format}' does not hold {result.label}", where="format", fix=f"one of: {', '.join(FORMATS[result.form])}"
+            f"'{format}' does not hold {source.label}", where="format", fix=f"one of: {', '.join(source.formats)}"
         )
-    ready = store.frames()
-    if not ready:
-        raise FileError("has no frame yet", where=str(item.run), fix="run it first")
+    ready = source.frames()
     first = ready[0] if options.first is None else options.first
     last = ready[-1] if options.last is None else options.last
     wanted = range(first, last + 1, options.step)
     missing = [f for f in wanted if f not in set(ready)]
     if not wanted or missing:
         what = f"frame {missing[0]} is not there" if missing else f"frames {first} to {last} are none"
-        named = f"{manifest['flow']}, {manifest['quality']}"
-        raise FileError(what, where=named, fix=f"it has {ready[0]} to {ready[-1]}")
-    if item.channels and not result.from_study:
-        result.known(store, wanted[0], item.channels)
-    clock = manifest["clock"]
-    convention = Convention(options.up, options.unit, options.per == "frame", clock["fps"] * clock["slow_motion"])
-    return Part(item, store, result, format, tuple(wanted), convention, _bytes(store, result, item, tuple(wanted)))
-
-
-def _bytes(store: RunStore, result: Result, item: Item, frames: tuple[int, ...]) -> int:
-    """Bytes of a result's arrays over frames, by a few of them; of what is drawn those of what it is drawn from."""
-    some = frames[:: max(1, len(frames) // 4)]
-    total = 0
-    for frame in some:
-        names = store.names(frame)
-        own = names if result.from_study else result.own(names)
-        kept = {result.prefix + c for c in item.channels} if item.channels and not result.from_study else None
-        for name in own:
-            if kept is None or name in kept or name.removeprefix(result.prefix) in ("position", "vertices", "faces"):
-                total += store.size(frame, name)
-    return math.ceil(total * len(frames) / len(some))
+        raise FileError(what, where=f"{source.name}, {source.quality}", fix=f"it has {ready[0]} to {ready[-1]}")
+    frames = tuple(wanted[:1] if source.still else wanted)
+    source.known(frames[0], item.channels)
+    rate = source.fps * source.clock["slow_motion"]
+    convention = Convention(options.up, options.unit, options.per == "frame", rate)
+    return Part(item, source, format, frames, convention, source.size(frames, format, item.channels))
 
 
 def _name(part: Part, options: Options, number: int) -> str:
-    manifest = part.store.manifest()
+    source = part.source
     digits = f"{abs(number):0{options.padding}d}"
     parts = {
-        "flow": manifest["flow"], "result": part.result.name, "quality": manifest["quality"],
+        "flow": source.name, "result": source.result, "quality": source.quality,
         "frame": f"-{digits}" if number < 0 else digits,
     }  # fmt: skip
     made = re.sub(r"\{([^{}]*)\}", lambda m: parts[m[1]], options.pattern)

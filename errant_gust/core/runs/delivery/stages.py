@@ -18,7 +18,7 @@ def _places(order: Order) -> dict[int, tuple[str, str]]:
     taken: set[str] = set()
     for n, part in enumerate(order.parts):
         if part.format == "usd" or (part.format == "vdb" and order.options.stage):
-            name = f"{part.store.manifest()['flow']}_{part.result.name}"
+            name = f"{part.source.name}_{part.source.result}"
             name = name if name not in taken else f"{name}_{n}"  # the same of another run
             taken.add(name)
             folders = {str(Path(f.name).parent) for f in order.files if f.item == n}
@@ -56,7 +56,7 @@ def stages_of(order: Order, aside: Path, told: dict[str, dict[str, Any]]) -> lis
 
 
 def _fps(part: Part) -> float:
-    return float(part.store.manifest()["clock"]["fps"])
+    return part.source.fps
 
 
 def _setting(order: Order, part: Part) -> Setting:
@@ -71,8 +71,7 @@ def _fresh(stage: Path) -> None:
 def _played(order: Order, part: Part, files: list[Planned], stage: Path, aside: Path) -> list[Path]:
     _fresh(stage)
     paths = [aside / f.name for f in files]
-    flow = part.store.manifest()["flow"]
-    return write_stage(stage, flow, [f.number for f in files], paths, _fps(part), _setting(order, part))
+    return write_stage(stage, part.source.name, [f.number for f in files], paths, _fps(part), _setting(order, part))
 
 
 def _filled(
@@ -86,6 +85,6 @@ def _filled(
         low, high = (tuple(end) for end in said["box"])
         frames.append(VolumeFrame(aside / file.name, file.number, (low, high)))
         grids |= {name: int(held["channels"]) for name, held in said["holds"].items()}
-    flow, half = part.store.manifest()["flow"], order.options.half
-    write_volumes(stage, flow, frames, grids, _fps(part), half, _setting(order, part))
+    half = order.options.half
+    write_volumes(stage, part.source.name, frames, grids, _fps(part), half, _setting(order, part))
     return [stage]

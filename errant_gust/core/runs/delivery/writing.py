@@ -6,11 +6,11 @@ from typing import Any
 
 from errant_gust.core.files.usd import Setting
 from errant_gust.core.files.vdb import write_vdb
-from errant_gust.core.flows.drawing import Drawing, drawing_of
 from errant_gust.core.flows.results import Volume
 from errant_gust.core.runs.delivery.holding import holds
-from errant_gust.core.runs.delivery.order import Item, Options, Part, Planned, part_of
-from errant_gust.core.runs.export import digest_of, plan_of_run, put, take
+from errant_gust.core.runs.delivery.order import Options, Part, Planned, part_of
+from errant_gust.core.runs.delivery.sources import Item
+from errant_gust.core.runs.export import digest_of, put
 
 Box = list[list[float]]
 
@@ -25,7 +25,7 @@ class Piece:
     @staticmethod
     def of(part: Part, options: Options) -> "Piece":
         """The frames are named: a run that goes on may have more of them by then."""
-        item = replace(part.item, run=part.item.run.resolve(), result=part.result.name, format=part.format)
+        item = replace(part.item, run=part.item.run.resolve(), format=part.format)
         first, last = part.frames[0], part.frames[-1]
         return Piece(item, replace(options, first=first, last=last, cameras=()))
 
@@ -37,17 +37,13 @@ class Piece:
 def write_one(part: Part, options: Options, file: Planned, path: Path) -> Box | None:
     """Write a file; the box that it fills if it is a volume, in the lengths and axes of the delivery."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    convention = part.convention
-    channels = part.item.channels or None
-    drawing: Drawing | None = None
-    if part.result.from_study:
-        drawing = drawing_of(part.store, plan_of_run(part.store), part.store.manifest()["flow"], file.frame)
-    found = convention.of(take(part.store, file.frame, part.result, channels, options.velocity, drawing))
+    source, convention, channels = part.source, part.convention, part.item.channels
+    found = convention.of(source.take(file.frame, part.format, channels, options.velocity))
     if part.format == "vdb":
         write_vdb(path, found.grids, options.compression, options.half)
     else:
         setting = Setting(options.up, convention.metres)
-        put(path, file.number, part.store.manifest()["flow"], part.result.form, part.format, found, channels=channels,
+        put(path, file.number, source.name, source.form, part.format, found, channels=channels or None,
             setting=setting)  # fmt: skip
     if not isinstance(found, Volume):
         return None
