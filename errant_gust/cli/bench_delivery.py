@@ -117,8 +117,31 @@ def handing_over(name: str, frames: int, format: str = "") -> list[Row]:
     ]
 
 
+def shared_out(frames: int = 24, workers: int = 2) -> list[Row]:
+    """The same delivery by the workers of a cluster on this machine, and by this process alone."""
+    from distributed import LocalCluster
+
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder)
+        order = ordered([Item(of_gas(place / "run", frames).folder)], Options())
+        began = time.perf_counter()
+        alone = deliver(order, place / "here")
+        here = time.perf_counter() - began
+        with LocalCluster(n_workers=workers, threads_per_worker=1, dashboard_address=None) as cluster:
+            address = str(cluster.scheduler_address)
+            deliver(ordered([Item(place / "run")], Options(last=4)), place / "warm", cluster=address)
+            began = time.perf_counter()
+            shared = deliver(order, place / "there", cluster=address)
+            there = time.perf_counter() - began
+        if shared["files"] != alone["files"]:
+            raise AssertionError("the workers wrote something else")
+    name = f"deliver smoke, {frames} frames, vdb, {workers} workers of a cluster"
+    return [Row(name, 1e3 * there, "this process alone", 1e3 * here, here / there, note="the same bytes")]
+
+
 ROWS = [
     ("deliver smoke", lambda: handing_over("smoke", 48)),
     ("deliver points", lambda: handing_over("points", 24)),
+    ("deliver smoke shared", shared_out),
     ("deliver points usd", lambda: handing_over("points", 24, "usd")),
 ]

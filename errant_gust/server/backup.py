@@ -1,7 +1,8 @@
 """One file that holds a home folder, taken while the server runs, and a home folder made of one.
 
 A zip: `backup.json` (format, version, what is in it), the database as SQLite's own backup gives it, the files of
-studies, and of runs their manifests and as many frames as were asked for. No secret and no kernel is taken along.
+studies with their flipbooks, and of runs their manifests and as many frames as were asked for. No secret and no kernel
+is taken along, and no delivery: each holds the command that makes it again.
 """
 
 import json
@@ -23,6 +24,7 @@ FORMAT = "errant-gust-backup"
 DATABASE = "errant_gust.sqlite3"
 MIGRATIONS = Path(__file__).parent / "migrations"
 MOST_FILES = 20_000_000
+FOLDERS = ("studies", "flipbooks", "runs")
 OF_A_RUN = ("manifest.json", "log.txt")
 Progress = Callable[[float], None]
 
@@ -53,15 +55,16 @@ def back_up(file: Path, frames: str = "pinned", progress: Progress = lambda shar
         runs = sorted(p for p in (home() / "runs").glob("[!.]*") if (p / "manifest.json").is_file())
         whole = [p for p in runs if frames == "all" or (frames == "pinned" and p.name in pinned)]
         studies = sorted((home() / "studies").glob("[!.]*"))
+        films = sorted((home() / "flipbooks").glob("[!.]*"))
         with written_whole(file) as target, zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as archive:
             about = {"format": FORMAT, "version": _version(), "frames": frames}
             archive.writestr(zip_entry("backup.json"), json.dumps(about))
             add_file(archive, copy, DATABASE, compressed=True)
-            for n, folder in enumerate([*studies, *runs]):
+            for n, folder in enumerate([*studies, *films, *runs]):
                 for path in _files_of(folder, folder in whole):
                     with suppress(FileNotFoundError):  # it was taken away meanwhile
                         add_file(archive, path, str(path.relative_to(home())))
-                progress((n + 1) / max(1, len(studies) + len(runs)))
+                progress((n + 1) / max(1, len(studies) + len(films) + len(runs)))
     return f"{len(studies)} studies and {len(runs)} runs, {len(whole)} of these with their frames"
 
 
@@ -127,7 +130,7 @@ def _checked(archive: zipfile.ZipFile, file: Path) -> list[zipfile.ZipInfo]:
         raise FileError(f"holds {len(entries):,} files", where=str(file))
     for entry in entries:
         parts = entry.filename.split("/")
-        inside = parts[0] in ("backup.json", DATABASE) or (parts[0] in ("studies", "runs") and len(parts) > 2)
+        inside = parts[0] in ("backup.json", DATABASE) or (parts[0] in FOLDERS and len(parts) > 2)
         if not inside or entry.is_dir() or any(p in ("", ".", "..") or "\\" in p for p in parts):
             raise FileError(f"holds '{entry.filename[:80]}', which no backup does", where=str(file))
     return entries

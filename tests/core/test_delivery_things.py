@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from pxr import Usd, UsdGeom
 
+import errant_gust
 from errant_gust.core.api import field
 from errant_gust.core.errors import BudgetError, FileError, GustError, StudyError
 from errant_gust.core.files.vdb_read import read_vdb
@@ -97,6 +98,13 @@ def test_the_real_library_finds_the_voxels_of_the_region_and_no_others(yard, tmp
     np.testing.assert_allclose(
         np.reshape(values, (-1, 3)), field(yard, "eddies").sample(places, time=2 / 24), atol=1e-6
     )
+
+
+def test_a_notebook_hands_over_a_field_of_a_study(yard, tmp_path):
+    only = errant_gust.Options(first=2, last=3)
+    said = errant_gust.deliver([yard], tmp_path / "out", results=[("eddies@room", "npz")], options=only)
+    assert [f["name"] for f in said["files"]] == [f"eddies/eddies_room.{n:04d}.npz" for n in (2, 3)]
+    assert errant_gust.verify(tmp_path / "out") == []
 
 
 def test_a_wind_for_others_is_turned_and_counted_in_their_units(yard, tmp_path):

@@ -61,6 +61,9 @@ def test_a_backup_makes_a_home_with_the_same_studies_files_and_pinned_frames(api
     assets = revisions.folder(study["key"]) / "assets"
     assets.mkdir(parents=True, exist_ok=True)
     (assets / "lantern.txt").write_text("light")
+    film = home() / "flipbooks" / study["key"] / "0123456789ab" / "flipbook.mp4"
+    film.parent.mkdir(parents=True)
+    film.write_bytes(b"a film")
     said = backup.back_up(tmp_path / "all.zip")
     assert "1 of these with their frames" in said
     made = tmp_path / "moved" / "home"
@@ -78,6 +81,7 @@ def test_a_backup_makes_a_home_with_the_same_studies_files_and_pinned_frames(api
     assert RunStore(made / "runs" / dropped).manifest()["identity"] == dropped, "what it was is kept"
     assert RunStore(made / "runs" / dropped).frames() == []
     assert (made / "studies" / study["key"] / "assets" / "lantern.txt").read_text() == "light"
+    assert (made / film.relative_to(home())).read_bytes() == b"a film"
     assert assets_of(there).folder == made / "studies" / study["key"] / "assets", "a home may be moved"
     with sqlite3.connect(made / backup.DATABASE) as moved:
         rows = dict(moved.execute("SELECT identity, state FROM gust_run"))
