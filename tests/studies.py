@@ -1,5 +1,6 @@
 """Builders of small studies for tests."""
 
+from copy import deepcopy
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,8 @@ REGIONS = [{"id": "room", "bounds": {"lower": [-2, -2, -2], "upper": [2, 2, 2]},
 
 
 def data(*fields: dict[str, Any], **more: Any) -> dict[str, Any]:
-    return study("Test", *fields, **{"shapes": SHAPES, "regions": REGIONS, **more})
+    """A document of its own: whoever adds to it adds to no other."""
+    return deepcopy(study("Test", *fields, **{"shapes": SHAPES, "regions": REGIONS, **more}))
 
 
 def plan(*fields: dict[str, Any], assets: Assets | None = None, **more: Any) -> Plan:

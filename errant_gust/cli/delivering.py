@@ -186,9 +186,9 @@ def _flipbooks(folders: list[Path]) -> list[tuple[str, Path]]:
 
 def _cameras(study: str, sources: "list[Path | Plan]") -> tuple[dict[str, Any], ...]:
     from errant_gust.core.demos.by_name import open_study
-    from errant_gust.core.runs.delivery.order import viewpoints_of
     from errant_gust.core.runs.frame_store import RunStore
     from errant_gust.core.study import document
+    from errant_gust.core.study.viewpoints import viewpoints_of
 
     if study:
         return viewpoints_of(open_study(study).study)

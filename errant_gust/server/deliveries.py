@@ -18,7 +18,7 @@ from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import beside
 from errant_gust.core.runs import engine
 from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target, deliver
-from errant_gust.core.runs.delivery.order import Options, Order, ordered, viewpoints_of
+from errant_gust.core.runs.delivery.order import Options, Order, ordered
 from errant_gust.core.runs.delivery.readers import reader_of
 from errant_gust.core.runs.delivery.sources import SHAPES, Item, offers_of
 from errant_gust.core.runs.delivery.stages import names_of_stages
@@ -26,6 +26,7 @@ from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
+from errant_gust.core.study.viewpoints import viewpoints_of
 from errant_gust.server import flipbooks, notices, runs
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of

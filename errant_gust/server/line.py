@@ -84,6 +84,7 @@ class Line:
 class _Made(Generic[T]):
     def __init__(self) -> None:
         self.over = threading.Event()
+        self.waiting = 0
         self.result: list[T] = []
         self.error: Exception | None = None
 
@@ -103,6 +104,8 @@ class Once(Generic[T]):
                 mine = there is None
                 if there is None:
                     there = self._flying[key] = _Made()
+                else:
+                    there.waiting += 1
             if mine:
                 return self._lead(key, there, work)
             while not there.over.wait(LOOKS):

@@ -129,7 +129,7 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     expect(page.get_by_test_id("hand-plan")).to_contain_text("14 files")
     expect(page.get_by_test_id("hand-stages")).to_contain_text("v/v_room.usda, ball/ball_shape.usda, scene.usda")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("vdb is read by OpenVDB")
-    expect(page.get_by_test_id("hand-cameras")).to_contain_text("View 1")
+    expect(page.get_by_test_id("hand-cameras")).to_contain_text("View 1 as a camera, and one that goes")
     page.get_by_text("flipbook of frames 1 to 3").click()
     expect(page.get_by_test_id("hand-plan")).to_contain_text("19 files")
     page.get_by_test_id("hand-pattern").fill("{flow}.{frame}")
@@ -168,6 +168,8 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     assert len(list((folder / "dust").glob("dust_lines.*.usdc"))) == 4
     scene = Usd.Stage.Open(str(folder / "scene.usda"))
     assert scene.GetPrimAtPath("/World/Cameras/View_1").IsA(UsdGeom.Camera)
+    goes = UsdGeom.Camera(scene.GetPrimAtPath("/World/Cameras/Goes"))
+    assert goes.GetFocusDistanceAttr().GetTimeSamples() == [1001, 1002, 1003, 1004]
     shown = UsdGeom.Points(scene.GetPrimAtPath("/World/dust_particles/Particles"))
     np.testing.assert_array_equal(shown.GetPointsAttr().Get(1004), cloud.GetPointsAttr().Get(1004))
     with page.expect_download() as sent:

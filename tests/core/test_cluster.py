@@ -13,7 +13,7 @@ from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.home import home
 from errant_gust.core.runs import baking, cluster, engine, job
-from errant_gust.core.runs.cluster import _fitting
+from errant_gust.core.runs.cluster import fitting
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.engine import Order
 from errant_gust.core.runs.frame_store import RunStore
@@ -153,14 +153,14 @@ def test_a_run_that_fits_no_worker_waits_for_one_that_is_large_enough(machines):
 
 def test_what_is_asked_of_workers_follows_from_what_they_declare():
     plain = {"a": {"memory_limit": 4e9, "resources": {}}, "b": {"memory_limit": 16e9, "resources": {}}}
-    assert _fitting(2_000_000_000, plain) == ({}, None, "")
-    assert _fitting(8_000_000_000, plain) == ({}, frozenset({"b"}), "")
-    assert "for a worker with 20.0 GB: the largest of 2 has 16.0" in _fitting(20_000_000_000, plain)[2]
+    assert fitting(2_000_000_000, plain) == ({}, None, "")
+    assert fitting(8_000_000_000, plain) == ({}, frozenset({"b"}), "")
+    assert "for a worker with 20.0 GB: the largest of 2 has 16.0" in fitting(20_000_000_000, plain)[2]
     open_end = {"a": {"memory_limit": 0, "resources": {}}}
-    assert _fitting(10**15, open_end) == ({}, None, ""), "a worker without a limit takes anything"
+    assert fitting(10**15, open_end) == ({}, None, ""), "a worker without a limit takes anything"
     declared = {"a": {"memory_limit": 4e9, "resources": {"MEMORY": 4e9, "CORES": 2}}}
-    assert _fitting(10**9, declared) == ({"MEMORY": 10**9, "CORES": 1.0}, None, "")
-    assert "none of 1 has that" in _fitting(5 * 10**9, declared)[2]
+    assert fitting(10**9, declared) == ({"MEMORY": 10**9, "CORES": 1.0}, None, "")
+    assert "none of 1 has that" in fitting(5 * 10**9, declared)[2]
 
 
 def test_a_large_bake_is_split_over_workers_and_a_worker_lost_changes_no_bit(machines, monkeypatch):

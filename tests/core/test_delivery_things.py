@@ -21,6 +21,7 @@ from errant_gust.core.runs.delivery.order import Options, again, ordered
 from errant_gust.core.runs.delivery.sources import items_of, offers_of
 from errant_gust.core.runs.delivery.verify import manifest_of, verify
 from errant_gust.core.study.document import dump, parse
+from errant_gust.core.study.viewpoints import camera_path
 from tests.core.test_gas import PUFF, gas
 from tests.studies import lane, plan
 
@@ -152,6 +153,27 @@ def test_one_stage_shows_gas_its_wind_and_its_obstacle(tmp_path):
         points = np.array(UsdGeom.Mesh(ball).GetPointsAttr().Get(frame))
         x = made.at((frame - 1) / 24).shape("bob").kind.move[0]
         assert 0.5 * (points[:, 0].min() + points[:, 0].max()) == pytest.approx(x, abs=1e-3)
+
+
+def test_the_camera_of_the_stage_goes_through_viewpoints_that_are_tied_to_frames(yard, tmp_path):
+    views = (
+        {"name": "Side", "position": [0, -6, 1], "target": [0, 0, 1], "frame": 1},
+        {"name": "Goes", "position": [4, -2, 2], "target": [0, 0, 1], "frame": 5},
+    )
+    order = given(yard, "ball:usd", up="Y", unit="cm", number=101, cameras=views)
+    deliver(order, tmp_path / "out")
+    stage = Usd.Stage.Open(str(tmp_path / "out" / "scene.usda"))
+    names = [p.GetName() for p in stage.GetPrimAtPath("/World/Cameras").GetChildren()]
+    assert names == ["Side", "Goes", "Goes_2"], "those that stand, and the one that goes"
+    camera = UsdGeom.Camera(stage.GetPrimAtPath("/World/Cameras/Goes_2"))
+    for n, key in enumerate(camera_path(views, 1, 5)):
+        seen = camera.ComputeLocalToWorldTransform(101 + n)
+        x, y, z = key["position"]
+        np.testing.assert_allclose(seen.ExtractTranslation(), [100 * x, 100 * z, -100 * y], atol=1e-3)
+        toward = np.array(seen.TransformDir((0, 0, -1)))
+        wanted = np.subtract(key["target"], key["position"])[[0, 2, 1]] * [1, 1, -1]
+        np.testing.assert_allclose(toward, wanted / np.linalg.norm(wanted), atol=1e-6)
+    assert camera.GetVerticalApertureAttr().GetTimeSamples() == [101.0]
 
 
 def test_another_process_makes_the_same_bytes_and_so_does_the_manifest(yard, tmp_path):

@@ -9,6 +9,7 @@ import pytest
 from errant_gust.core.errors import Cancelled, StudyError
 from errant_gust.core.runs import carried
 from errant_gust.server import line as lines
+from errant_gust.server.api import turns
 from errant_gust.server.line import Line, Once
 from tests.clusters import until
 from tests.server.test_api import api, study  # noqa: F401
@@ -165,8 +166,6 @@ def test_equal_requests_of_two_tabs_share_an_answer_and_newer_ones_of_a_tab_win(
         return sample(*given, **named)
 
     monkeypatch.setattr(views, "sample", counted)
-    came, make = [], Once.make
-    monkeypatch.setattr(Once, "make", lambda *given: came.append(1) or make(*given))
     plane = {"origin": [-1, 0, -1], "u": [2, 0, 0], "v": [0, 0, 2], "columns": 8, "rows": 8}
     body = {"study": study["key"], "document": study["document"], "lane": "wind", "slice": plane}
     answers = []
@@ -179,8 +178,7 @@ def test_equal_requests_of_two_tabs_share_an_answer_and_newer_ones_of_a_tab_win(
         answers.append((tab, serial, made.status_code, made.content))
 
     threads = [started(lambda t=t: ask(t, 1)) for t in ("one", "two", "three")]
-    until(lambda: asked and len(came) == 3)
-    time.sleep(0.2)  # they came, and wait for the first
+    until(lambda: [m.waiting for m in list(turns._once._flying.values())] == [2])
     threads += [started(lambda: ask("one", 2, 0.5))]
     until(lambda: len(asked) == 2)
     free.set()

@@ -12,6 +12,8 @@ from errant_gust.core.files.usd import METRES, Setting, begun
 
 ANGLE = 38.0
 """Degrees from the lower edge of a picture to the upper, as in the view."""
+GOES = "Goes"
+"""The camera that goes through viewpoints."""
 ASPECT = 1.6
 """Width of a picture to its height."""
 APERTURE = 20.0
@@ -65,9 +67,10 @@ def write_volumes(
 
 def write_scene(
     path: Path, parts: dict[str, Path], cameras: Sequence[Camera], numbers: tuple[int, int], fps: float,
-    setting: Setting = METRES,
+    setting: Setting = METRES, goes: Sequence[tuple[int, Camera]] = (),
 ) -> None:  # fmt: skip
-    """/World with every part (a prim's name and the stage whose root it shows) and /World/Cameras."""
+    """/World with every part (a prim's name and the stage whose root it shows) and /World/Cameras: those that stand
+    still, and one that `goes`, by time codes."""
     from pxr import Tf
 
     with begun(path, setting, fps, *numbers) as stage:
@@ -75,7 +78,7 @@ def write_scene(
         for name, other in parts.items():
             prim = stage.DefinePrim(f"/World/{Tf.MakeValidIdentifier(name)}", "Xform")
             prim.GetReferences().AddReference(f"./{other.relative_to(path.parent).as_posix()}")
-        if cameras:
+        if cameras or goes:
             stage.DefinePrim("/World/Cameras", "Scope")
         taken: set[str] = set()
         for camera in cameras:
@@ -84,13 +87,39 @@ def write_scene(
             while name in taken:
                 name, n = f"{base}_{n}", n + 1
             taken.add(name)
-            _camera(stage, f"/World/Cameras/{name}", camera, setting)
+            _camera(stage, f"/World/Cameras/{name}", [(None, camera)], setting)
+        if goes:
+            name = next(n for n in (GOES, *(f"{GOES}_{k}" for k in range(2, 999))) if n not in taken)
+            _camera(stage, f"/World/Cameras/{name}", goes, setting)
 
 
-def _camera(stage: Any, place: str, camera: Camera, setting: Setting) -> None:
-    from pxr import Gf, UsdGeom
+def _camera(stage: Any, place: str, path: Sequence[tuple[int | None, Camera]], setting: Setting) -> None:
+    """One camera, as it is at each time code, or for good."""
+    from pxr import Gf, Usd, UsdGeom
 
+    half = math.tan(math.radians(ANGLE / 2))
     made = UsdGeom.Camera.Define(stage, place)
+    turn = made.AddTransformOp()
+    made.CreateFocalLengthAttr(APERTURE / 2 / half)
+    before: Camera | None = None
+    for code, camera in path:
+        at = Usd.TimeCode.Default() if code is None else Usd.TimeCode(code)
+        seen, distance = _seen(camera, setting)
+        turn.Set(seen, at)
+        made.CreateFocusDistanceAttr().Set(distance, at)
+        if before is None or before.parallel != camera.parallel or camera.parallel:
+            height = 20 * distance * half if camera.parallel else APERTURE  # in tenths of a unit
+            made.CreateProjectionAttr().Set("orthographic" if camera.parallel else "perspective", at)
+            made.CreateVerticalApertureAttr().Set(height, at)
+            made.CreateHorizontalApertureAttr().Set(height * ASPECT, at)
+        made.CreateClippingRangeAttr().Set(Gf.Vec2f(0.001 * distance, 1000 * distance), at)
+        before = camera
+
+
+def _seen(camera: Camera, setting: Setting) -> tuple[Any, float]:
+    """The camera's place and turn as a matrix, and how far away its target is."""
+    from pxr import Gf
+
     eye, target = np.array(camera.position), np.array(camera.target)
     distance = float(np.linalg.norm(eye - target)) or 1.0
     up = Gf.Vec3d(0, 1, 0) if setting.up == "Y" else Gf.Vec3d(0, 0, 1)
@@ -98,12 +127,4 @@ def _camera(stage: Any, place: str, camera: Camera, setting: Setting) -> None:
     if abs(float(np.dot(toward, list(up)))) > 1 - 1e-9:  # straight down or up: the view has x to its right
         up = Gf.Vec3d(0, 0, -1) if setting.up == "Y" else Gf.Vec3d(0, 1, 0)
     seen = Gf.Matrix4d().SetLookAt(Gf.Vec3d(*map(float, eye)), Gf.Vec3d(*map(float, target)), up)
-    made.AddTransformOp().Set(seen.GetInverse())
-    half = math.tan(math.radians(ANGLE / 2))
-    height = 20 * distance * half if camera.parallel else APERTURE  # in tenths of a unit
-    made.CreateProjectionAttr("orthographic" if camera.parallel else "perspective")
-    made.CreateVerticalApertureAttr(height)
-    made.CreateHorizontalApertureAttr(height * ASPECT)
-    made.CreateFocalLengthAttr(APERTURE / 2 / half)
-    made.CreateFocusDistanceAttr(distance)
-    made.CreateClippingRangeAttr(Gf.Vec2f(0.001 * distance, 1000 * distance))
+    return seen.GetInverse(), distance

@@ -78,6 +78,7 @@ class HandOver(Schema):
     things: list[ThingOut]
     going: list[GoingOut]
     cameras: list[str]
+    goes: bool
     flipbooks: list[FlipbookOut]
     made: list[Made]
 
@@ -141,13 +142,14 @@ class Proof(Schema):
 @router.get("/hand-over", response=HandOver)
 def there_is(request: HttpRequest, study: str) -> Any:
     """What the runs of a study have to give, where it may go, what goes on and what stands."""
+    cameras = deliveries.cameras_of(study)
     return {
         "roots": [str(r) for r in deliveries.roots()], "cluster": engine.scheduler(),
         "offered": deliveries.offered(study),
         "things": deliveries.things_of(study),
         "going": deliveries.all_going(), "made": deliveries.made(),
         "flipbooks": flipbooks.of(study),
-        "cameras": [v["name"] for v in deliveries.cameras_of(study)],
+        "cameras": [v["name"] for v in cameras], "goes": any(v.get("frame") is not None for v in cameras),
     }  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from pydantic import Field as Bound
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.looking.flipbook import MOVIE, Film
+from errant_gust.core.study.viewpoints import camera_path
 from errant_gust.server import flipbooks
 from errant_gust.server.api.sending import zip_of
 
@@ -33,6 +34,25 @@ class FlipbookOut(FilmIn):
     id: str
     bytes: int
     path: str
+
+
+class Key(Schema):
+    frame: int
+    position: tuple[float, float, float]
+    target: tuple[float, float, float]
+    parallel: bool = False
+
+
+class Path(Schema):
+    views: list[Key] = Bound(max_length=1000)
+    first: int
+    last: int
+
+
+@router.post("/camera-path", response=list[Key])
+def camera_goes(request: HttpRequest, body: Path) -> Any:
+    """Where the camera is on every frame, through viewpoints that are tied to frames."""
+    return camera_path([v.model_dump() for v in body.views], body.first, body.last)
 
 
 @router.get("/studies/{key}/flipbooks", response=list[FlipbookOut])

@@ -159,6 +159,8 @@ const props = defineProps<{
   formats: string[]
   /** Names of the viewpoints that are saved. */
   cameras: string[]
+  /** Whether some are tied to frames, so that one camera goes through them. */
+  goes: boolean
   roots: string[]
   root: string
   name: string
@@ -174,7 +176,8 @@ const o = defineModel<Choices>({ required: true })
 const cameraWords = computed(() => {
   const n = props.cameras.length
   if (!n) return 'without a camera: no viewpoint is saved'
-  return n === 1 ? `with the viewpoint ${props.cameras[0]} as a camera` : `with ${n} viewpoints as cameras`
+  const still = n === 1 ? `with the viewpoint ${props.cameras[0]} as a camera` : `with ${n} viewpoints as cameras`
+  return props.goes ? `${still}, and one that goes as the flipbook's` : still
 })
 /** The first names and the last. */
 const named = computed(() => {

@@ -32,6 +32,7 @@
           :last="last"
           :formats="items.map((i) => i.format)"
           :cameras="there.cameras"
+          :goes="there.goes"
           :roots="there.roots"
           :root="root"
           :name="name"

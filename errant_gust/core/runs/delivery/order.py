@@ -6,15 +6,13 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Literal, get_args
 
-import numpy as np
-
 from errant_gust.core.errors import FileError, GustError, nearest
 from errant_gust.core.files.vdb import Compression
 from errant_gust.core.runs.delivery.convention import LENGTHS, Convention
 from errant_gust.core.runs.delivery.sources import Item, Source, StudySource, source_of
 from errant_gust.core.runs.export import ENDINGS, Velocity
 from errant_gust.core.runs.frame_store import RunStore
-from errant_gust.core.study.document import Study
+from errant_gust.core.study.viewpoints import is_viewpoint
 
 PARTS = ("flow", "result", "quality", "frame")
 PATTERN = "{flow}/{flow}_{result}.{frame}"
@@ -61,7 +59,7 @@ class Options:
             raise GustError(f"{self.number} as the first frame number", where="number", fix="right would be 1001")
         self._check_pattern()
         for n, camera in enumerate(self.cameras):
-            if not _is_viewpoint(camera):
+            if not is_viewpoint(camera):
                 raise GustError(
                     "is no viewpoint", where=f"cameras[{n}]", fix="right would be a name, a position and a target"
                 )
@@ -79,20 +77,6 @@ class Options:
         parts = self.pattern.split("/")
         if any(p.strip() in ("", ".", "..") or p.startswith((".", " ")) for p in parts) or "frame" not in parts[-1]:
             raise GustError(f"'{self.pattern}' leaves the folder, or hides files", where="pattern", fix=PATTERN)
-
-
-def viewpoints_of(study: Study) -> tuple[dict[str, Any], ...]:
-    """What `Options.cameras` are of a study: the viewpoints that were saved on its Desk."""
-    saved = study.looks.get("views", [])
-    return tuple(v for v in saved if _is_viewpoint(v)) if isinstance(saved, list) else ()
-
-
-def _is_viewpoint(said: dict[str, Any]) -> bool:
-    try:
-        places = np.array([said["position"], said["target"]], float)
-        return places.shape == (2, 3) and bool(np.isfinite(places).all()) and isinstance(said["name"], str)
-    except (KeyError, TypeError, ValueError):
-        return False
 
 
 @dataclass(frozen=True)

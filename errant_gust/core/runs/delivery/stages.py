@@ -6,6 +6,7 @@ from typing import Any
 from errant_gust.core.files.usd import Setting, write_stage
 from errant_gust.core.files.usd_scene import VolumeFrame, write_scene, write_volumes
 from errant_gust.core.runs.delivery.order import Order, Part, Planned
+from errant_gust.core.study.viewpoints import camera_path
 
 SCENE = "scene.usda"
 STAGED = ("usd", "vdb")
@@ -46,11 +47,14 @@ def stages_of(order: Order, aside: Path, told: dict[str, dict[str, Any]]) -> lis
     if order.options.stage and shown:
         made.append(aside / SCENE)
         _fresh(made[-1])
-        numbers = [f.number for f in order.files if order.parts[f.item].format in STAGED]
+        staged = [f for f in order.files if order.parts[f.item].format in STAGED]
+        numbers, shift = [f.number for f in staged], staged[0].number - staged[0].frame
         first = next(p for p in order.parts if p.format in STAGED)
+        cameras = [first.convention.camera(v) for v in order.options.cameras]
+        keys = camera_path(order.options.cameras, min(numbers) - shift, max(numbers) - shift)
+        goes = [(k["frame"] + shift, first.convention.camera({"name": "", **k})) for k in keys]
         write_scene(
-            made[-1], shown, [first.convention.camera(v) for v in order.options.cameras],
-            (min(numbers), max(numbers)), _fps(first), _setting(order, first),
+            made[-1], shown, cameras, (min(numbers), max(numbers)), _fps(first), _setting(order, first), goes
         )  # fmt: skip
     return made
 

@@ -88,9 +88,10 @@ import { useRuns } from '../../stores/runs'
 import { useStudy } from '../../stores/study'
 import type { Viewer } from '../../scene/viewer'
 import type { Viewpoint } from '../ViewBar.vue'
-import { burn, cameraAt, type Key, type Legend } from './film'
+import { burn, type Legend } from './film'
 
 type Made = components['schemas']['FlipbookOut']
+type Key = components['schemas']['Key']
 const props = defineProps<{ viewer: Viewer; legend: Legend | null }>()
 const emit = defineEmits<{ close: [] }>()
 /** How long a frame may take until it is drawn. */
@@ -178,11 +179,13 @@ async function make() {
     const film = { first: first.value, last: last.value, width, height, fps: runs.clock.fps, note }
     const name = study.doc?.name ?? study.key
     id = (await call<{ id: string }>('POST', `/studies/${study.key}/flipbooks`, { name, ...film })).id
+    const path = keys.value.length
+      ? await call<Key[]>('POST', '/camera-path', { views: keys.value, first: first.value, last: last.value })
+      : []
     props.viewer.toFilm(width, height)
     for (let frame = first.value; frame <= last.value; frame++) {
       runs.go(frame)
-      const camera = cameraAt(keys.value, frame)
-      if (camera) props.viewer.goTo(camera)
+      if (path.length) props.viewer.goTo(path[frame - first.value])
       await settled(frame)
       if (stopped.value) break
       const picture = props.viewer.film()

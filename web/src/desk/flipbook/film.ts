@@ -1,39 +1,6 @@
-/** The camera of a flipbook from frame to frame, and what is burnt into its pictures. */
-import type { Vec3 } from '../../api/model'
+/** What is burnt into the pictures of a flipbook. */
 import { maps } from '../../lib/colour'
 import { shown } from '../../lib/quantity'
-
-/** Where the camera is at a frame. */
-export interface Key {
-  frame: number
-  position: Vec3
-  target: Vec3
-  parallel?: boolean
-}
-
-/** The camera at a frame: through all keys, smoothly (cubic Hermite, slopes of the neighbours), and still before the
- * first and after the last. Null without keys. */
-export function cameraAt(keys: Key[], frame: number): Omit<Key, 'frame'> | null {
-  const k = [...keys].sort((a, b) => a.frame - b.frame)
-  if (!k.length) return null
-  const still = frame <= k[0].frame ? k[0] : frame >= k[k.length - 1].frame ? k[k.length - 1] : null
-  if (still) return { position: still.position, target: still.target, parallel: still.parallel }
-  const i = k.findIndex((x) => x.frame > frame) - 1
-  const [a, b] = [k[i], k[i + 1]]
-  const span = b.frame - a.frame
-  const s = (frame - a.frame) / span
-  const along = (part: 'position' | 'target') =>
-    [0, 1, 2].map((c) => {
-      const slope = (n: number) => {
-        if (n === 0 || n === k.length - 1) return 0 // sets off and comes to rest
-        return (k[n + 1][part][c] - k[n - 1][part][c]) / (k[n + 1].frame - k[n - 1].frame)
-      }
-      const [p, q] = [a[part][c], b[part][c]]
-      const h = s * s * (3 - 2 * s)
-      return p + h * (q - p) + span * (s * (1 - s) * (1 - s) * slope(i) - s * s * (1 - s) * slope(i + 1))
-    }) as Vec3
-  return { position: along('position'), target: along('target'), parallel: a.parallel }
-}
 
 export interface Legend {
   title: string
