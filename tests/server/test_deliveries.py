@@ -74,6 +74,33 @@ def test_a_cluster_writes_unless_this_machine_is_asked(api, study, run, root, mo
     assert there["files"] == here["files"]
 
 
+def test_fields_and_shapes_of_the_study_as_it_stands_are_handed_over(api, study, root):  # noqa: F811
+    there = api("GET", f"/hand-over?study={study['key']}")
+    things = {t["id"]: t for t in there["things"]}
+    assert things["wind"]["sort"] == "field"
+    assert things["wind"]["words"] == "vector, m/s"
+    shape = next(t for t in there["things"] if t["sort"] == "shape")
+    assert shape["formats"][-1] == "vdb"
+    region = things["wind"]["regions"][0]
+    items = [{"result": f"wind@{region}", "format": "npz"}, {"result": shape["id"], "format": "obj"}]
+    order = {"study": study["key"], "items": items, "options": {"first": 1, "last": 2}, "root": root, "name": "things"}
+    plan = api("POST", "/hand-over/plan", order)
+    name = shape["id"]
+    assert things["wind"]["still"]
+    assert plan["files"] == [f"wind/wind_{region}.0001.npz", f"{name}/{name}_shape.0001.obj"], "one for all frames"
+    id = api("POST", "/hand-over", order)["id"]
+    until(lambda: going(api, study, id)["state"] == "done", 60)
+    made = next(m for m in api("GET", f"/hand-over?study={study['key']}")["made"] if m["to"].endswith("/things"))
+    assert made["words"] == f"wind, {shape['id']}, study"
+    manifest = json.loads(Path(made["to"], "delivery.json").read_text())
+    again = shlex.split(manifest["command"])
+    subprocess.run([sys.executable, "-m", "errant_gust.cli.main", *again[1:]], check=True, capture_output=True)
+    twice = json.loads(Path(f"{made['to']}_again", "delivery.json").read_text())
+    assert twice["files"] == manifest["files"]
+    items[0]["result"] = "wind@nowhere"
+    assert "there is no region 'nowhere'" in api("POST", "/hand-over/plan", order, status=422)["message"]
+
+
 def test_what_there_is_is_told_planned_written_and_proved(api, study, run, root):  # noqa: F811
     there = api("GET", f"/hand-over?study={study['key']}")
     assert there["roots"][0] == root

@@ -98,3 +98,17 @@ def test_it_is_handed_over_with_a_run_and_the_command_makes_both_again(api, stud
         "flipbook/Gust_2-4/flipbook.mp4",
         "flipbook/Gust_2-4/flipbook.0002.png",
     }
+
+
+def test_the_camera_is_told_where_it_is_on_every_frame(api):  # noqa: F811
+    views = [
+        {"frame": 5, "position": [4, 0, 2], "target": [0, 0, 1], "parallel": True},
+        {"frame": 1, "position": [0, -6, 1], "target": [0, 0, 1]},
+    ]
+    path = api("POST", "/camera-path", {"views": views, "first": 1, "last": 6})
+    assert [k["frame"] for k in path] == [1, 2, 3, 4, 5, 6]
+    assert path[2]["position"] == pytest.approx([2, -3, 1.5])
+    assert path[5] == {**views[0], "frame": 6}
+    assert (
+        "at most" in api("POST", "/camera-path", {"views": views, "first": 0, "last": 9_999_999}, status=422)["message"]
+    )
