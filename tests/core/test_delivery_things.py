@@ -49,14 +49,14 @@ def given(made, *results, **options):
 
 
 def test_a_study_tells_what_it_has_to_give(yard):
-    told = {o.id: (o.sort, o.results, o.still) for o in offers_of(yard)}
+    told = {o.id: (o.sort, o.holds, o.regions, o.still) for o in offers_of(yard)}
     assert told == {
-        "still": ("field", ["still@room"], True),
-        "eddies": ("field", ["eddies@room"], False),
-        "height": ("field", ["height@room"], True),
-        "ball": ("shape", ["ball"], False),
-        "post": ("shape", ["post"], True),
-        "floor": ("shape", ["floor"], True),
+        "still": ("field", "vector", ("room",), True),
+        "eddies": ("field", "vector", ("room",), False),
+        "height": ("field", "scalar", ("room",), True),
+        "ball": ("shape", "", (), False),
+        "post": ("shape", "", (), True),
+        "floor": ("shape", "", (), True),
     }
 
 

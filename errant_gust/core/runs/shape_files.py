@@ -72,9 +72,9 @@ def mesh_data(shape: PlacedShape) -> MeshData:
     return MeshData(vertices, faces, channels)
 
 
-def level_set(shape: PlacedShape, voxel: float = 0.0) -> Grid:
-    """A shape's signed distance on voxels about it, no farther than a half width on either side. Raises StudyError
-    for one without an end, BudgetError for voxels that are too many."""
+def level_set_region(shape: PlacedShape, voxel: float = 0.0) -> GridRegion:
+    """The voxels of a shape's level set: about it, with room for a half width. Raises StudyError for a shape without an
+    end, BudgetError for voxels that are too many."""
     if not shape.kind.bounded:
         raise StudyError("has no end, so it is no level set", where=f"shapes.{shape.id}", fix="another shape")
     low, high = shape.box
@@ -82,6 +82,14 @@ def level_set(shape: PlacedShape, voxel: float = 0.0) -> Grid:
     margin = (HALF_WIDTH + 1) * h
     region = GridRegion.over(low - margin, high + margin, h)
     region.check(1, "voxel")
+    return region
+
+
+def level_set(shape: PlacedShape, voxel: float = 0.0) -> Grid:
+    """A shape's signed distance on voxels about it, no farther than a half width on either side. Raises StudyError
+    for one without an end, BudgetError for voxels that are too many."""
+    region = level_set_region(shape, voxel)
+    h = region.voxel_size
     shape.distance(np.zeros((3, 1), np.float32))  # made before threads ask for it
     values, far = np.empty(region.voxels, np.float32), np.float32(HALF_WIDTH * h)
 

@@ -53,17 +53,15 @@
 
 <script setup lang="ts">
 import * as THREE from 'three'
-import { freshName } from '../lib/fresh'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { newest } from '../api/client'
-import type { FlowLook, Vec3 } from '../api/model'
-import { drawnMesh, partOf, standsFor, type Named } from '../forms/frames'
-import { makeLayer, type Layer } from '../forms/layers'
+import type { Vec3 } from '../api/model'
+import { partOf } from '../forms/frames'
 import { shapesThat } from '../kinds/roles'
+import { freshName } from '../lib/fresh'
 import { shown } from '../lib/quantity'
 import { save, taken as tookWords } from '../lib/taken'
-import { areDrawn, drawInstances } from '../scene/instances'
-import { drawTrails } from '../scene/trails'
+import { areDrawn } from '../scene/instances'
 import { drawHandles, handlesFor } from '../scene/handles'
 import { barbUnit, drawFrame, drawGlyphs, drawLines, drawSlice, drawSurface } from '../scene/probe'
 import { drawRegions, drawShapes } from '../scene/shapes'
@@ -76,6 +74,7 @@ import { useLook } from '../stores/look'
 import { useView } from '../stores/view'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
+import { FlowLayers } from './flowLayers'
 import FlipbookDialog from './flipbook/FlipbookDialog.vue'
 import ViewLegend from './ViewLegend.vue'
 import { usePointing } from './pointing'
@@ -86,8 +85,6 @@ const desk = useDesk()
 const runs = useRuns()
 const look = useLook()
 const shows = useView()
-/** What instances may stand on besides the points of the flow. */
-const SPREAD = 'spread points'
 const host = ref<HTMLElement | null>(null)
 const spot = ref<{ at: Vec3; text: string } | null>(null)
 const unit = computed(() => barbUnit(look.mapping.high))
@@ -114,13 +111,6 @@ const layers = {
   frame: new THREE.Group(),
   handles: new THREE.Group(),
 }
-/** Layers of a flow: one a result of its frames, and what its lane draws. */
-interface FlowLayers {
-  results: Map<string, Layer>
-  trails: THREE.Group
-  instances: THREE.Group
-}
-const flows = new Map<string, FlowLayers>()
 /** The box the camera shows, and whether the user has taken the camera: until then it follows the box. */
 let framed = ''
 let taken = false
@@ -213,71 +203,11 @@ function placeHandles() {
   drawHandles(layers.handles, handles.value, held.value)
   viewer.draw()
 }
-function drop(id: string) {
-  const old = flows.get(id)!
-  for (const layer of old.results.values()) {
-    viewer?.scene.remove(layer.object)
-    layer.dispose()
-  }
-  viewer?.scene.remove(old.trails, old.instances)
-  clear(old.trails)
-  flows.delete(id)
-}
-/** The layers of a flow, one for every result that its frame holds. */
-function layersOf(id: string, parts: Named[]): FlowLayers {
-  let made = flows.get(id)
-  if (!made) {
-    made = { results: new Map(), trails: new THREE.Group(), instances: new THREE.Group() }
-    flows.set(id, made)
-    viewer!.scene.add(made.trails, made.instances)
-  }
-  for (const { name, form } of parts) {
-    if (made.results.has(name)) continue
-    const layer = makeLayer(form, () => viewer?.depths ?? null)
-    made.results.set(name, layer)
-    viewer!.scene.add(layer.object)
-  }
-  return made
-}
+let flows: FlowLayers | null = null
 function flow() {
-  if (!viewer) return
-  const ids = (study.doc?.flows ?? []).map((f) => f.id)
-  for (const id of [...flows.keys()]) if (!ids.includes(id)) drop(id)
-  for (const id of ids) {
-    const how = runs.lookOf(id)
-    const frame = runs.shown[id] ?? null
-    const mesh = frame ? drawnMesh(runs.drawn[id]) : null
-    const parts: Named[] = [...(frame?.parts ?? []), ...(mesh && how.draw !== 'points' ? [mesh] : [])]
-    const main = frame?.parts[0].name
-    const { results, trails, instances } = layersOf(id, parts)
-    const range: [number, number] = [how.low ?? frame?.low ?? 0, how.high ?? frame?.high ?? 1]
-    if (how.colour === 'speed' && how.low === null) range[0] = 0
-    if (how.colour === 'direction') [0, 1].forEach((i) => (range[i] = (i ? how.high : how.low) ?? 360 * i - 180))
-    const drawn = shows.showFlows ? (runs.drawn[id] ?? null) : null
-    const stale = runs.isStale(id)
-    const covered = areDrawn(drawn) && drawn!.facts.on !== SPREAD // instances stand in for the points they are on
-    for (const [name, layer] of results) {
-      const part = parts.find((p) => p.name === name) ?? null
-      const hidden =
-        !shows.showFlows || (covered && part?.form === 'points') || (part && standsFor(mesh, part, main, how))
-      const foam = hidden && part?.form === 'points' && name === main && mesh && shows.showFlows ? how.foam : null
-      const drawnPart = hidden && foam === null ? null : part
-      layer.show(drawnPart, part?.form === 'points' && name !== main ? beside(how) : how, range, stale, foam)
-      layer.outline(selectedFlow.value === id)
-    }
-    drawInstances(instances, drawn, how, range, stale)
-    drawTrails(trails, drawn, how, how.colour === 'speed' ? range : [0, frame?.high ?? 1], stale)
-  }
-  viewer.draw(true)
+  flows?.show(selectedFlow.value)
+  viewer?.draw(true)
 }
-/** Points beside the main ones are spray: pale, whatever colours the rest. */
-const beside = (how: FlowLook): FlowLook => ({
-  ...how,
-  map: 'mix',
-  first: '#A9C8E6',
-  last: '#FFFFFF',
-  blend: 'additive',
-})
 function frame(whole = false) {
   let { lower, upper } = look.box
   const chosen = look.scene?.facts.shapes.find((s) => s.id === selectedId.value && s.bounded)
@@ -366,8 +296,9 @@ onMounted(() => {
   viewer = new Viewer(host.value!)
   viewer.controls.addEventListener('end', leaveSide)
   window.addEventListener('pagehide', leaveSide)
-  viewer.onCoarse = (on) => flows.forEach((f) => f.results.forEach((layer) => layer.draft(on)))
-  viewer.gas = () => [...flows.values()].flatMap((f) => [...f.results.values()].flatMap((layer) => layer.gas() ?? []))
+  flows = new FlowLayers(viewer)
+  viewer.onCoarse = (on) => flows?.each((layer) => layer.draft(on))
+  viewer.gas = () => flows?.each((layer) => layer.gas()).flatMap((g) => g ?? []) ?? []
   viewer.light(runs.light)
   viewer.scene.add(...Object.values(layers))
   viewer.controls.addEventListener('start', () => {
@@ -390,7 +321,7 @@ onBeforeUnmount(() => {
   window.removeEventListener('pagehide', leaveSide)
   watcher?.disconnect()
   for (const g of Object.values(layers)) clear(g)
-  for (const id of [...flows.keys()]) drop(id)
+  flows?.clear()
   viewer?.dispose()
 })
 // after the viewer's own hook: this one listens on its canvas

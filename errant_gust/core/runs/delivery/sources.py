@@ -19,7 +19,7 @@ from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.export import FORMATS, Velocity, kind_of_run, plan_of_run, take
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import engines
-from errant_gust.core.runs.shape_files import level_set, mesh_data
+from errant_gust.core.runs.shape_files import level_set, level_set_region, mesh_data
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
 
@@ -239,7 +239,7 @@ class ShapeSource(StudySource):
         """By its first frame."""
         shape = self.plan.at(self._start).shape(self.name)
         if format == "vdb":
-            return level_set(shape).values.nbytes * len(frames)
+            return 4 * level_set_region(shape).voxels * len(frames)
         vertices, faces = shape.surface
         return (vertices.nbytes + faces.nbytes) * len(frames)
 
@@ -265,11 +265,6 @@ class Offer:
     unit: str = ""
     regions: tuple[str, ...] = ()
     still: bool = False
-
-    @property
-    def results(self) -> list[str]:
-        """What an item calls it, on each region."""
-        return [f"{self.id}{ON}{r}" for r in self.regions] if self.sort == "field" else [self.id]
 
 
 def offers_of(plan: Plan) -> list[Offer]:
