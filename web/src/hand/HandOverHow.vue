@@ -104,7 +104,8 @@
         {{ format }} is read by {{ words }}
       </span>
     </div>
-    <p v-if="refused || plan?.problem" class="bad" role="status" data-testid="hand-refused">
+    <p v-if="nothing" class="muted" data-testid="hand-nothing">Choose something to hand over.</p>
+    <p v-else-if="refused || plan?.problem" class="bad" role="status" data-testid="hand-refused">
       {{ refused || plan?.problem }}
     </p>
     <v-btn class="go" :disabled="!plan || !!plan.problem || !!refused" data-testid="hand-write" @click="$emit('write')"
@@ -167,6 +168,8 @@ const props = defineProps<{
   /** Address of the cluster's scheduler; empty where there is none. */
   cluster: string
   place: Place
+  /** Whether nothing is chosen. */
+  nothing: boolean
   plan: components['schemas']['Plan'] | null
   refused: string
 }>()

@@ -38,6 +38,7 @@
           :name="name"
           :cluster="there.cluster"
           :place="place"
+          :nothing="!items.length"
           :plan="plan"
           :refused="refused"
           @root="(r) => (root = r)"
@@ -80,8 +81,10 @@ document.title = 'Hand over · Errant Gust'
 
 const rows = computed(() => (there.value ? rowsOf(there.value) : []))
 const picked = computed(() => rows.value.filter((x) => chosen.value[x.id]))
-const first = computed(() => o.value.first ?? Math.max(...picked.value.map((x) => x.first), 1))
-const last = computed(() => o.value.last ?? Math.min(...picked.value.map((x) => x.last), 1_000_000))
+/** What tells which frames there are: what is chosen, or all there is. */
+const telling = computed(() => (picked.value.length ? picked.value : rows.value))
+const first = computed(() => o.value.first ?? Math.max(...telling.value.map((x) => x.first), 1))
+const last = computed(() => o.value.last ?? Math.min(...telling.value.map((x) => x.last), 1_000_000))
 const items = computed(() => picked.value.map((x) => itemOf(x, chosen.value[x.id])))
 
 /** A name that no delivery has. */
@@ -127,7 +130,7 @@ async function look() {
   const mine = ++asked
   if (!items.value.length) {
     plan.value = null
-    refused.value = 'Choose something to hand over'
+    refused.value = ''
     return
   }
   try {
