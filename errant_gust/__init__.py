@@ -8,8 +8,15 @@
 What is named here is loaded when it is first used; docs/python.md tells of all of it.
 """
 
+import sys
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
+
+NEEDS = (3, 11)
+"""The oldest Python that will do."""
+if sys.version_info[:2] < NEEDS:
+    needs, here = (".".join(map(str, version[:2])) for version in (NEEDS, sys.version_info))
+    raise ImportError(f"errant_gust needs Python {needs} or newer, and this is {here}")
 
 __version__ = "0.1.0"
 

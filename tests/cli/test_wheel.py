@@ -48,6 +48,8 @@ def it_holds_the_interface_the_font_and_the_demos_and_no_tests(elsewhere):
     assert "errant_gust/core/geometry/fonts/plex_sans_600.woff" in names
     ours = {p.name for p in (ROOT / "demo").glob("*.gust.json")}
     assert {n.rsplit("/", 1)[1] for n in names if n.startswith("errant_gust/shipped/demo") and "gust.json" in n} == ours
+    metadata = zipfile.ZipFile(wheel).read(f"errant_gust-{errant_gust.__version__}.dist-info/METADATA").decode()
+    assert "Requires-Python: >=3.11" in metadata, "pip refuses it elsewhere, in words"
     assert {n.split("/")[0] for n in names} == {"errant_gust", f"errant_gust-{errant_gust.__version__}.dist-info"}
 
 

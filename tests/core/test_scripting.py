@@ -111,3 +111,10 @@ def test_a_host_process_keeps_its_settings_and_gets_the_same_values(tmp_path):
     places = np.random.default_rng(1).uniform(-2, 2, (4000, 3))
     ours = gust.field(gust.open_study("harbour_gust"), "gusts").sample(places, 0.5)
     assert np.load(tmp_path / "values.npy").tobytes() == ours.tobytes()
+
+
+def test_an_older_python_is_told_in_words():
+    older = "import sys; sys.version_info = (3, 10, 12, 'final', 0); import errant_gust"
+    done = subprocess.run([sys.executable, "-c", older], cwd=ROOT, capture_output=True, text=True, timeout=60)
+    assert done.returncode == 1
+    assert done.stderr.endswith("ImportError: errant_gust needs Python 3.11 or newer, and this is 3.10\n")
