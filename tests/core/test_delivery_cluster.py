@@ -6,11 +6,14 @@ import pytest
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.home import home
+from errant_gust.core.runs import job
 from errant_gust.core.runs.delivery import hands
 from errant_gust.core.runs.delivery.deliver import deliver
 from errant_gust.core.runs.delivery.hands import TAKEN, shares_of, write_share
 from errant_gust.core.runs.delivery.verify import manifest_of, verify
 from tests.clusters import Machines, until
+from tests.core.test_cluster import Ordered
+from tests.core.test_cluster import smoke as long_smoke
 from tests.core.test_delivery import dust, dusty, order, smoke
 
 assert dust
@@ -100,6 +103,21 @@ def test_a_stop_is_heard_and_the_same_order_goes_on_here(dust, small_shares, tmp
     seen = []
     deliver(of, tmp_path / "out", report=lambda done, total, name: seen.append(done))
     assert 1 < seen[0] <= 5, "what was written is kept"
+    assert verify(tmp_path / "out") == []
+
+
+def test_workers_that_compute_something_else_are_waited_for_with_words(dust, tmp_path):
+    with Machines(home(), tmp_path) as machines:
+        machines.scheduler()
+        machines.worker("only")
+        run = Ordered(long_smoke(0.0131, 400), machines.address)
+        run.has(2)
+        writing = Writing(order(dust), tmp_path / "out", machines.address)
+        until(lambda: writing.why and writing.why[-1] == "for one of 1 workers to be free", why="nothing is told")
+        job.ask_to_stop(run.folder)
+        run.ends("stopped", 30)
+        assert writing.ends() is None
+    assert writing.why[-1] == ""
     assert verify(tmp_path / "out") == []
 
 

@@ -60,6 +60,17 @@ def test_a_study_tells_what_it_has_to_give(yard):
     }
 
 
+def test_what_cannot_be_built_hides_nothing_else(yard):
+    data = dump(yard.study)
+    data["shapes"].append({"id": "gone", "kind": "mesh", "params": {"file": "gone.obj"}})
+    data["shapes"].append({"id": "odd", "kind": "deformed", "params": {"shape": "gone", "field": "still"}})
+    data["fields"].append({**lane("near", ("distance", {"shape": "gone"})), "name": "Near"})
+    data["fields"].append({**lane("round", ("use_field", {"field": "round"})), "name": "Round"})
+    told = [o.id for o in offers_of(plan_of(parse(data)))]
+    assert {"still", "eddies", "height", "ball", "post", "floor"} <= set(told)
+    assert "round" not in told
+
+
 def test_fields_are_where_they_are_on_every_frame_and_still_ones_once(yard, tmp_path):
     made = deliver(given(yard, "eddies@room:vdb", "still@room:vdb", "height@room:npz"), tmp_path / "out")
     frames = [f"eddies/eddies_room.{n:04d}.vdb" for n in range(1, 6)]

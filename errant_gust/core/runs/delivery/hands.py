@@ -37,6 +37,8 @@ OWN = 256 << 20
 """Bytes that a worker needs whatever it writes; beside them a few times the largest frame."""
 RANK = 5
 """Before runs at full quality, behind previews: a file is written in seconds."""
+QUIET = 1.0
+"""Seconds after which it is looked whether anybody writes."""
 TAKEN = ".asked"
 """Holds the mark of who asks; without it a worker writes nothing."""
 ASIDE = ".hands"
@@ -145,6 +147,7 @@ class _Shared:
         self.client: Any = None
         self.why = ""
         self.waits = waits
+        self.moved = time.monotonic()
 
     def all(self, cancel: Cancel | None) -> None:
         try:
@@ -170,9 +173,9 @@ class _Shared:
         if self.client.status != "running":
             raise OSError("the connection was lost")
         workers = self.client.scheduler_info(n_workers=-1)["workers"]
+        why = ""
         if self.waiting:
             asked, among, why = fitting(max(s.memory for s in self.waiting), workers)
-            self._wait(why)
             room = 0 if why else 2 * sum(int(w["nthreads"]) for w in workers.values()) - len(self.going)
             for _ in range(min(room, len(self.waiting))):
                 share = self.waiting.popleft()
@@ -184,7 +187,20 @@ class _Shared:
         ended = [f for f in self.going if f.status != "pending"]
         for future in ended:
             self._take(future)
+        self._wait(why or self._busy(bool(ended), len(workers)))
         return 0.0 if ended else LOOKS / 5
+
+    def _busy(self, moved: bool, workers: int) -> str:
+        """Words for workers that have shares and do something else: none has begun a file, and none came back."""
+        now = time.monotonic()
+        if moved or not self.going:
+            self.moved = now
+        elif now - self.moved > QUIET:
+            aside = next(iter(self.going.values())).aside / ASIDE
+            if not aside.is_dir() or not any(aside.iterdir()):
+                return f"for one of {workers} workers to be free"
+            self.moved = now
+        return ""
 
     def _take(self, future: Any) -> None:
         share = self.going[future]

@@ -7,7 +7,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from errant_gust.core.errors import FileError, StudyError, nearest
+from errant_gust.core.errors import FileError, GustError, StudyError, nearest
 from errant_gust.core.fields.look import unit_of
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.sampling import bake
@@ -268,18 +268,22 @@ class Offer:
 
 
 def offers_of(plan: Plan) -> list[Offer]:
-    """Fields and shapes of a study, whose lanes can be built."""
+    """Fields and shapes of a study; those that cannot be built now, as its checks say, are left out."""
     clock, study = plan.study.clock, plan.study
     scene, made = plan.at(clock.seconds(clock.start)), []
     regions = tuple(r.id for r in study.regions)
     for lane in study.fields if regions else ():
         try:
             node = scene.lane(lane.id)
-        except StudyError:
+            made.append(Offer(lane.id, lane.name, "field", node.kind, unit_of(node), regions, not node.moves))
+        except GustError:
             continue
-        made.append(Offer(lane.id, lane.name, "field", node.kind, unit_of(node), regions, not node.moves))
     for part in study.shapes:
-        made.append(Offer(part.id, part.name, "shape", still=not scene.shape_moves(part.id)))
+        try:
+            scene.shape(part.id)
+            made.append(Offer(part.id, part.name, "shape", still=not scene.shape_moves(part.id)))
+        except GustError:
+            continue
     return made
 
 
