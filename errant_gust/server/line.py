@@ -83,7 +83,7 @@ class Line:
 
 class _Made(Generic[T]):
     def __init__(self) -> None:
-        self.over = threading.Event()
+        self.led, self.over = True, False
         self.waiting = 0
         self.result: list[T] = []
         self.error: Exception | None = None
@@ -93,42 +93,56 @@ class Once(Generic[T]):
     """What several ask for at the same time is made once."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
+        self._news = threading.Condition()
         self._flying: dict[str, _Made[T]] = {}
 
     def make(self, key: str, unwanted: Cancel, work: Callable[[], T]) -> T:
-        """The result of `work`, or of whoever makes the same already. If that one gives up, the next makes it."""
-        while True:
-            with self._lock:
-                there = self._flying.get(key)
-                mine = there is None
-                if there is None:
-                    there = self._flying[key] = _Made()
-                else:
-                    there.waiting += 1
-            if mine:
-                return self._lead(key, there, work)
-            while not there.over.wait(LOOKS):
+        """The result of `work`, or of whoever makes the same already. If that one gives up, one of those who wait makes
+        it for the others. Raises Cancelled as soon as it is no longer wanted."""
+        with self._news:
+            there = self._flying.get(key)
+            if there is None:
+                there = self._flying[key] = _Made()
+            else:
+                self._wait(key, there, unwanted)
+                if there.error is not None:
+                    raise there.error
+                if there.over:
+                    return there.result[0]
+                there.led = True
+        return self._lead(key, there, work)
+
+    def _wait(self, key: str, there: _Made[T], unwanted: Cancel) -> None:
+        """Until it is made, or whoever made it gave up; with the lock held."""
+        there.waiting += 1
+        try:
+            while there.led and not there.over:
                 if unwanted():
                     raise Cancelled
-            if there.error is not None:
-                raise there.error
-            if there.result:
-                return there.result[0]
+                self._news.wait(LOOKS)
+        except Cancelled:
+            if there.waiting == 1 and not there.led:  # it was the last who would have led
+                self._flying.pop(key, None)
+            raise
+        finally:
+            there.waiting -= 1
 
-    def _lead(self, key: str, made: _Made[T], work: Callable[[], T]) -> T:
+    def _lead(self, key: str, there: _Made[T], work: Callable[[], T]) -> T:
         try:
-            made.result.append(work())
-            return made.result[0]
+            there.result.append(work())
+            there.over = True
         except Cancelled:
             raise
         except Exception as error:
-            made.error = error
+            there.error, there.over = error, True
             raise
         finally:
-            with self._lock:
-                self._flying.pop(key, None)
-            made.over.set()
+            with self._news:
+                there.led = False
+                if there.over or not there.waiting:
+                    self._flying.pop(key, None)
+                self._news.notify_all()
+        return there.result[0]
 
 
 line = Line(lambda: max(2, threads()))

@@ -153,6 +153,43 @@ def test_if_the_first_gives_up_the_next_makes_it():
     go.set()
     first.join(10), second.join(10)
     assert got == ["made"]
+    assert not once._flying
+
+
+def test_of_many_who_wait_one_makes_it_for_all_when_the_first_gives_up_and_who_leaves_is_not_missed():
+    for _ in range(20):
+        once, begun, go = Once(), threading.Event(), threading.Event()
+        made, got, left, unwanted = [], [], [], threading.Event()
+
+        def gives_up(begun=begun, go=go):
+            begun.set()
+            go.wait(10)
+            raise Cancelled
+
+        def first_one(once=once, gives_up=gives_up):
+            with pytest.raises(Cancelled):
+                once.make("k", lambda: False, gives_up)
+
+        def waits(once=once, made=made, got=got):
+            got.append(once.make("k", lambda: False, lambda: made.append(1) or len(made)))
+
+        def leaves(once=once, left=left, unwanted=unwanted):
+            try:
+                once.make("k", unwanted.is_set, lambda: 1)
+            except Cancelled:
+                left.append(1)
+
+        threads = [started(first_one)]
+        begun.wait(10)
+        threads += [started(waits) for _ in range(5)] + [started(leaves)]
+        until(lambda once=once: once._flying["k"].waiting == 6)
+        unwanted.set()
+        until(lambda left=left: left)
+        go.set()
+        [t.join(10) for t in threads]
+        assert made == [1], "once, though five waited"
+        assert got == [1] * 5
+        assert not once._flying
 
 
 @pytest.mark.django_db(transaction=True)
@@ -183,7 +220,7 @@ def test_equal_requests_of_two_tabs_share_an_answer_and_newer_ones_of_a_tab_win(
     until(lambda: len(asked) == 2)
     free.set()
     [t.join(30) for t in threads]
-    assert len(asked) in (2, 3), "the first of three made it for all, or the next when the first was passed by"
+    assert len(asked) in (2, 3), "the first of three made it for all, or another of them when the first was passed by"
     by = {(tab, serial): (status, content) for tab, serial, status, content in answers}
     assert by["two", 1] == by["three", 1]
     assert by["two", 1][0] == by["one", 2][0] == 200
