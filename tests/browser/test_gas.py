@@ -24,6 +24,7 @@ from tests.browser.tools import (
     redrawn,
     saved,
 )
+from tests.clusters import until
 
 
 def picture(page, pane):
@@ -192,9 +193,16 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     choose(page, "quality", "full")
     expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
     assert "of the preview run" in page.get_by_test_id("run-cost").get_attribute("aria-label")
-    page.get_by_test_id("run").click()
-    expect(page.get_by_test_id("run-state")).to_contain_text("16 frames ready", timeout=300_000)
+    with page.expect_response(lambda r: r.url.endswith("/api/runs") and r.request.method == "POST") as asked:
+        page.get_by_test_id("run").click()
+    full = asked.value.json()["identity"]
     expect(page.get_by_test_id("flow-facts")).to_contain_text("voxels of 0.05 m", timeout=180_000)
+
+    def whole():
+        rows = page.request.get(f"{address}/api/runs?study={key}").json()
+        return next(r for r in rows if r["identity"] == full)["state"] == "done"
+
+    until(whole, 300)
     page.get_by_text("Take away").click()
     chosen(page, "export-format", "vdb")
     with page.expect_download() as found:
