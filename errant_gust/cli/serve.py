@@ -1,6 +1,8 @@
 """Serve the application: migrate, put the demos in, take runs up again, say when it answers."""
 
+import faulthandler
 import os
+import signal
 import socket
 import threading
 import time
@@ -9,6 +11,9 @@ import webbrowser
 
 from errant_gust.core.errors import GustError
 from errant_gust.core.home import home
+
+STACKS = "stacks.txt"
+"""In the home folder: what every thread of the server does, when it is sent SIGUSR1."""
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "errant_gust.server.settings")
 
@@ -20,7 +25,11 @@ def serve(*, port: int, browser: bool, demo: bool) -> None:
 
     ensure()
     told = "is served already, by the process"
-    with leased(home(), told, "use that server, or another folder (ERRANT_GUST_HOME)"):
+    with (
+        leased(home(), told, "use that server, or another folder (ERRANT_GUST_HOME)"),
+        (home() / STACKS).open("w") as stacks,
+    ):
+        faulthandler.register(signal.SIGUSR1, file=stacks, all_threads=True)
         _serve(port, browser, demo)
 
 

@@ -2,17 +2,39 @@
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
+import time
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect, sync_playwright
+
+from errant_gust.cli.serve import STACKS
 
 expect.set_options(timeout=30_000)
 FLAGS = [
     "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
+
+
+_servers: list[tuple[subprocess.Popen[str], Path]] = []
+"""Servers of this session and their home folders."""
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item, call):
+    """A test that failed is told with what the threads of its servers do."""
+    report = yield
+    if report.when == "call" and report.failed:
+        for server, home in _servers:
+            if server.poll() is None:
+                server.send_signal(signal.SIGUSR1)
+                time.sleep(1)
+                report.sections.append((f"threads of the server {server.pid}", (home / STACKS).read_text()))
+    return report
 
 
 @pytest.fixture(scope="session")
@@ -27,6 +49,7 @@ def start_server(tmp_path_factory):
         command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--no-browser", "--port", str(port)]
         server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)
         going.append(server)
+        _servers.append((server, Path(home)))
         return server.stdout.readline().split()[-1], server
 
     yield start

@@ -6,7 +6,7 @@ from playwright.sync_api import expect
 from pxr import Gf, UsdGeom
 
 from tests.browser.test_hands import opened
-from tests.browser.tools import changed, choose, document, pixels
+from tests.browser.tools import choose, document, pixels, redrawn
 from tests.core.test_scenes import obj, usd
 from tests.studies import lane
 
@@ -30,8 +30,7 @@ def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address,
     first = pixels(page)
     page.get_by_role("slider", name="Frame", exact=True).press("End")
     expect(page.get_by_test_id("frame")).to_have_text("025 / 25")
-    page.wait_for_timeout(1500)
-    assert changed(first, pixels(page)) > 0.002, "it went a metre"
+    redrawn(page, first, 0.002)  # it went a metre
 
     canvas = "document.querySelector('[data-testid=view] canvas')"
     page.wait_for_function(

@@ -104,6 +104,8 @@ def test_a_server_killed_and_started_again_takes_up_what_goes_on_a_cluster(site)
         told = until(going, 90, "nothing is computed")
         assert told["memory"] > 1e7
         assert told["needs"] > 1e5
+        server.process.send_signal(signal.SIGUSR1)
+        until(lambda: "Thread" in (home / "stacks.txt").read_text(), 20, "what its threads do is not told")
         server.kill()
         server.start()
         until(lambda: server.run(run, study)["state"] == "done", 120, f"{server.run(run, study)}")
