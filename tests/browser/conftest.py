@@ -11,13 +11,10 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+from errant_gust.cli.bench_browser import FLAGS
 from errant_gust.cli.serve import STACKS
 
 expect.set_options(timeout=30_000)
-FLAGS = [
-    "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
 
 
 _servers: list[tuple[subprocess.Popen[str], Path]] = []

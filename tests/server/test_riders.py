@@ -64,6 +64,19 @@ def test_gas_and_its_riders_end_done_while_somebody_looks_at_the_gas(api, ridden
     looking.join()
 
 
+def test_what_is_done_keeps_no_words_of_the_stop_that_ended_it(api):
+    """Somebody who looked computed its last frame: the stop that a shorter clock needs ended the run's own job."""
+    study = api("POST", "/studies", {"document": {**document(), "clock": {"fps": 26, "start": 1, "end": 3}}})
+    run = ended(api("POST", "/runs", {"study": study["key"], "flow": "smoke", "quality": "preview"})["identity"])
+    runs._finished(run.identity, {"state": "stopped", "message": "stopped; the frames so far are kept"})
+    run.refresh_from_db()
+    assert (run.state, run.message) == ("done", "")
+    Run.objects.filter(pk=run.pk).update(last=5)
+    runs._finished(run.identity, {"state": "stopped", "message": "stopped; the frames so far are kept"})
+    run.refresh_from_db()
+    assert (run.state, run.message) == ("stopped", "stopped; the frames so far are kept")
+
+
 def test_a_failed_run_says_why_in_the_checks(api):
     made = document()
     made["flows"][1]["steps"] = made["flows"][1]["steps"][1:]  # no emitter
