@@ -34,7 +34,13 @@ export interface Row {
   words: string
 }
 
+type Offered = components['schemas']['Offered']
+const begun = (when: string) =>
+  new Date(when).toLocaleString('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
+
 export function rowsOf(there: components['schemas']['HandOver']): Row[] {
+  const told = (x: Offered) => [x.name, x.flow, x.quality, x.result].join(' ')
+  const alike = (x: Offered) => there.offered.filter((y) => told(y) === told(x)).length
   const runs = there.offered.map((x): Row => ({
     id: `${x.run}.${x.result}`,
     test: `${x.flow}-${x.quality}-${x.result}`,
@@ -42,7 +48,7 @@ export function rowsOf(there: components['schemas']['HandOver']): Row[] {
     result: x.result,
     sort: 'run',
     name: x.name || x.flow,
-    quality: x.quality,
+    quality: alike(x) > 1 ? `${x.quality}, begun ${begun(x.created)}` : x.quality,
     label: x.label,
     done: x.state === 'done',
     first: x.first,
