@@ -162,6 +162,7 @@ class Cluster:
             self._hand_in(client, one, workers)
             return
         if one.future.done():
+            self._look(one)  # folders are looked at now and then: the last frames may be new to who asked
             self._end(one, _said(one.future))
             return
         if one.begun:
@@ -195,11 +196,14 @@ class Cluster:
         going = [one for one in self._all() if one.future is not None]
         start = self._next % max(1, len(going))
         for one in [*going[start:], *going[:start]][:MOST_FOLDERS]:
-            facts = job.progress_of(one.order.folder)
-            if facts.get("job") == one.key:
-                one.begun = True
-                one.say(facts)
+            self._look(one)
         self._next = start + MOST_FOLDERS
+
+    def _look(self, one: _Job) -> None:
+        facts = job.progress_of(one.order.folder)
+        if facts.get("job") == one.key:
+            one.begun = True
+            one.say(facts)
 
     def _end(self, one: _Job, said: dict[str, str]) -> None:
         with self._lock:
