@@ -130,11 +130,12 @@ def flipbook(
     stop = threading.Event()
     signal.signal(signal.SIGINT, lambda *_: stop.set())
     with bar() as shown:
-        task = shown.add_task("drawing", total=last - first + 1)
+        drawn, filmed = (shown.add_task(what, total=last - first + 1) for what in ("drawing", "making the film"))
         try:
             flip(
                 store, kind_of_run(store).result(result), film, to, View(azimuth, high), cancel=stop.is_set,
-                report=lambda done, total: shown.update(task, completed=done),
+                report=lambda done, total: shown.update(drawn, completed=done),
+                encoded=lambda done, total: shown.update(filmed, completed=done),
             )  # fmt: skip
         except Cancelled:
             shown.stop()

@@ -2,13 +2,16 @@
 
 import re
 import shutil
+import threading
+import time
 import uuid
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from django.utils import timezone
 
-from errant_gust.core.errors import FileError, GustError
+from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
 from errant_gust.server import revisions
@@ -38,11 +41,66 @@ def get(study: str, id: str) -> Flipbook:
     return Flipbook(_place() / study / id)
 
 
+@dataclass
+class Making:
+    """A film that is made of its pictures."""
+
+    total: int
+    done: int = 0
+    failed: str = ""
+    began: float = field(default_factory=time.monotonic)
+    stop: threading.Event = field(default_factory=threading.Event)
+    thread: threading.Thread | None = None
+
+    def go(self, made: Flipbook) -> None:
+        def report(done: int, total: int) -> None:
+            self.done = done
+
+        try:
+            made.finish(report, self.stop.is_set)
+        except Cancelled:
+            self.failed = "it was stopped"
+        except GustError as error:
+            self.failed = str(error)
+        except OSError as error:
+            self.failed = f"{made.folder}: {error.strerror or error}"
+
+
+_making: dict[str, Making] = {}
+"""By id; until the page that asked has been told how it ended, or the flipbook is taken away."""
+_lock = threading.Lock()
+
+
 def finish(study: str, id: str) -> dict[str, Any]:
-    """Make its film."""
+    """Begin to make its film, unless that goes already; how far it is."""
     made = get(study, id)
-    made.finish()
-    return told(made)
+    with _lock:
+        if not made.done and id not in _making:
+            made.check()
+            one = _making[id] = Making(made.film.last - made.film.first + 1)
+            one.thread = threading.Thread(target=one.go, args=(made,), daemon=True, name=f"gust-film-{id}")
+            one.thread.start()
+    return progress(study, id)
+
+
+def progress(study: str, id: str) -> dict[str, Any]:
+    """How far a film is: pictures in it, of how many, seconds left, and itself when it is done. Raises GustError for
+    one that could not be made."""
+    made = get(study, id)
+    with _lock:
+        one = _making.get(id)
+        if one is None or one.thread is None or not one.thread.is_alive():
+            _making.pop(id, None)
+            if one is not None and one.failed:
+                raise GustError(f"the film could not be made: {one.failed}", where=id)
+            if made.done:
+                film = told(made)
+                frames = film["last"] - film["first"] + 1
+                return {"done": frames, "total": frames, "left": 0.0, "film": film}
+            return {"done": 0, "total": made.film.last - made.film.first + 1, "left": None, "film": None}
+    took = time.monotonic() - one.began
+    left = took / one.done * (one.total - one.done) if one.done else None
+    return {"done": one.done, "total": one.total, "left": left, "film": None}
 
 
 def told(made: Flipbook) -> dict[str, Any]:
@@ -63,8 +121,14 @@ def of(study: str) -> list[dict[str, Any]]:
 
 
 def forget(study: str, id: str) -> None:
-    """Take one away."""
-    shutil.rmtree(get(study, id).folder)
+    """Take one away; a film that is being made is stopped."""
+    made = get(study, id)
+    with _lock:
+        one = _making.pop(id, None)
+    if one is not None and one.thread is not None:
+        one.stop.set()
+        one.thread.join()
+    shutil.rmtree(made.folder)
 
 
 def sweep() -> None:

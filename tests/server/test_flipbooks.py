@@ -6,9 +6,11 @@ import zipfile
 from datetime import timedelta
 from pathlib import Path
 
+import numpy as np
 import pytest
 from django.test import Client
 from django.utils import timezone
+from PIL import Image
 
 from errant_gust.server import flipbooks
 from errant_gust.server.models import Study
@@ -27,6 +29,10 @@ def put(address, data, status=204):
     return sent
 
 
+def finished(api, address):  # noqa: F811
+    return until(lambda: api("GET", address)["film"], why="the film is not made")
+
+
 @pytest.fixture
 def made(api, study):  # noqa: F811
     base = f"/studies/{study['key']}/flipbooks"
@@ -35,6 +41,7 @@ def made(api, study):  # noqa: F811
         put(f"/api{base}/{id}/frames/{frame}", png((20 * frame, 60, 120)))
     assert api("GET", base) == [], "it is none until it is finished"
     api("POST", f"{base}/{id}/finish")
+    finished(api, f"{base}/{id}")
     return f"{base}/{id}"
 
 
@@ -69,6 +76,39 @@ def test_what_does_not_belong_is_refused_in_words_and_what_was_left_is_swept(api
     folder = flipbooks.get(study["key"], id).folder
     flipbooks.sweep()
     assert not folder.exists()
+
+
+def test_a_film_that_is_made_tells_how_far_it_is_and_is_stopped_or_fails_in_words(api, study):  # noqa: F811
+    base = f"/studies/{study['key']}/flipbooks"
+    film = {**FILM, "first": 1, "last": 240, "width": 640, "height": 480}
+    rng = np.random.default_rng(3)
+    noise = io.BytesIO()  # the hardest that there is
+    Image.fromarray(rng.integers(0, 256, (480, 640, 3), np.uint8)).save(noise, "PNG")
+    data = noise.getvalue()
+    ids = [api("POST", base, film)["id"] for _ in range(2)]
+    for id in ids:
+        for frame in range(1, 241):
+            flipbooks.get(study["key"], id).put(frame, data)
+    at = f"{base}/{ids[0]}"
+    assert api("GET", at) == {"done": 0, "total": 240, "left": None, "film": None}, "nobody has asked for its film"
+    assert api("POST", f"{at}/finish")["total"] == 240
+    seen = until(lambda: (told := api("GET", at))["done"] > 2 and told, why="it does not tell how far it is")
+    assert seen["film"] is None
+    assert 0 < seen["left"] < 600
+    assert api("POST", f"{at}/finish")["done"] >= seen["done"], "asked twice, made once"
+    folder = flipbooks.get(study["key"], ids[0]).folder
+    api("DELETE", at, status=204)
+    assert not folder.exists()
+    assert api("GET", base) == []
+    flipbooks.get(study["key"], ids[1]).picture(3).write_bytes(b"no picture any more")
+    api("POST", f"{base}/{ids[1]}/finish")
+    until(lambda: not flipbooks._making[ids[1]].thread.is_alive(), why="it does not end")
+    assert "the film could not be made" in api("GET", f"{base}/{ids[1]}", status=422)["message"]
+    assert api("GET", f"{base}/{ids[1]}")["film"] is None, "told once; the pictures are there, to try it again"
+    flipbooks.get(study["key"], ids[1]).put(3, data)
+    api("POST", f"{base}/{ids[1]}/finish")
+    assert finished(api, f"{base}/{ids[1]}")["bytes"] > 240 * len(data)
+    api("DELETE", f"{base}/{ids[1]}", status=204)
 
 
 def test_those_of_a_study_that_was_deleted_long_ago_are_freed(api, study, made):  # noqa: F811

@@ -110,14 +110,19 @@ class Flipbook:
         with written_whole(self.picture(frame)) as file:
             file.write(data)
 
+    def check(self) -> None:
+        """Whether a film can be made of it. Raises FileError where a picture is missing."""
+        film = self.film
+        missing = next((f for f in range(film.first, film.last + 1) if not self.picture(f).is_file()), None)
+        if missing is not None:
+            raise FileError(f"has no picture of frame {missing}", where=str(self.folder))
+
     def finish(self, report: Callable[[int, int], None] | None = None, cancel: Cancel | None = None) -> None:
         """Make the film of all pictures, and say that it is done. Raises FileError where a picture is missing,
         Cancelled."""
         film = self.film
         frames = range(film.first, film.last + 1)
-        missing = [f for f in frames if not self.picture(f).is_file()]
-        if missing:
-            raise FileError(f"has no picture of frame {missing[0]}", where=str(self.folder))
+        self.check()
 
         def pictures() -> Iterator[NDArray[np.uint8]]:
             for n, frame in enumerate(frames):
@@ -176,10 +181,11 @@ def _size_of(data: bytes) -> tuple[int, int] | None:
 
 def flip(
     store: RunStore, result: Result, film: Film, folder: Path, view: View, *,
-    report: Callable[[int, int], None] | None = None, cancel: Cancel | None = None,
+    report: Callable[[int, int], None] | None = None, encoded: Callable[[int, int], None] | None = None,
+    cancel: Cancel | None = None,
 ) -> Flipbook:  # fmt: skip
-    """A flipbook of a run without a screen, in one scale and one mapping for all frames. Raises Cancelled when stopped;
-    what was drawn is then taken away."""
+    """A flipbook of a run without a screen, in one scale and one mapping for all frames. `report` is told what is
+    drawn, `encoded` what the film has. Raises Cancelled when stopped; what was drawn is then taken away."""
     made = Flipbook(folder)
     made.begin(film)
     frames = range(film.first, film.last + 1)
@@ -197,7 +203,7 @@ def flip(
             made.put(frame, data.getvalue())
             if report is not None:
                 report(n + 1, len(frames))
-        made.finish(cancel=cancel)
+        made.finish(encoded, cancel)
     except BaseException:
         for left in folder.iterdir():
             left.unlink()

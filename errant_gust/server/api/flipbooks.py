@@ -36,6 +36,15 @@ class FlipbookOut(FilmIn):
     path: str
 
 
+class FilmProgress(Schema):
+    """How far a film is: pictures in it, of how many, and seconds left; the flipbook when it is done."""
+
+    done: int
+    total: int
+    left: float | None
+    film: FlipbookOut | None
+
+
 class Key(Schema):
     frame: int
     position: tuple[float, float, float]
@@ -73,10 +82,16 @@ def put(request: HttpRequest, key: str, id: str, frame: int) -> Any:
     return Status(204, None)
 
 
-@router.post("/studies/{key}/flipbooks/{id}/finish", response=FlipbookOut)
+@router.post("/studies/{key}/flipbooks/{id}/finish", response=FilmProgress)
 def finish(request: HttpRequest, key: str, id: str) -> Any:
-    """Make the film of the pictures."""
+    """Begin to make the film of the pictures."""
     return flipbooks.finish(key, id)
+
+
+@router.get("/studies/{key}/flipbooks/{id}", response=FilmProgress)
+def progress(request: HttpRequest, key: str, id: str) -> Any:
+    """How far the film is."""
+    return flipbooks.progress(key, id)
 
 
 @router.delete("/studies/{key}/flipbooks/{id}", response={204: None})

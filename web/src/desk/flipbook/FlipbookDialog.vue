@@ -40,7 +40,12 @@
       </div>
       <p v-if="problem" class="bad" role="alert" data-testid="flip-problem">{{ problem }}</p>
       <div v-if="making" class="phrase" data-testid="flip-progress">
-        <v-progress-linear :model-value="(100 * done) / count" height="4" color="success" aria-label="Pictures made" />
+        <v-progress-linear
+          :model-value="share"
+          height="4"
+          color="success"
+          :aria-label="encoded ? 'Film made' : 'Pictures made'"
+        />
         <span class="num nowrap">{{ progress }}</span>
       </div>
       <video
@@ -91,6 +96,7 @@ import type { Viewpoint } from '../ViewBar.vue'
 import { burn, type Legend } from './film'
 
 type Made = components['schemas']['FlipbookOut']
+type Encoding = components['schemas']['FilmProgress']
 type Key = components['schemas']['Key']
 const props = defineProps<{ viewer: Viewer; legend: Legend | null }>()
 const emit = defineEmits<{ close: [] }>()
@@ -118,20 +124,23 @@ const done = ref(0)
 /** For what it waits, in words. */
 const waits = ref('')
 const began = ref(0)
+/** How far the film of the pictures is, once they are there. */
+const encoded = ref<Encoding | null>(null)
 const made = ref<Made | null>(null)
 const count = computed(() => last.value - first.value + 1)
 const saved = computed(() => (study.doc?.looks.views ?? []) as unknown as (Viewpoint & { frame?: number })[])
 const keys = computed(() => saved.value.filter((v) => v.frame != null) as Key[])
 const progress = computed(() => {
   if (waits.value) return `${done.value} of ${count.value}, ${waits.value}`
-  if (done.value === count.value) return 'making the film …'
-  return `${done.value} of ${count.value}${left.value}`
+  if (encoded.value) return `film: ${encoded.value.done} of ${count.value}${ahead(encoded.value.left)}`
+  return `${done.value} of ${count.value}${ahead(left.value)}`
 })
-const left = computed(() => {
-  if (!done.value) return ''
-  const each = (performance.now() - began.value) / done.value
-  return `, ${Math.max(1, Math.round((each * (count.value - done.value)) / 1000))} s left`
-})
+/** Share of what goes, pictures or film, in percent. */
+const share = computed(() => (100 * (encoded.value?.done ?? done.value)) / count.value)
+const left = computed(() =>
+  done.value ? ((performance.now() - began.value) / done.value / 1000) * (count.value - done.value) : null,
+)
+const ahead = (seconds: number | null) => (seconds == null ? '' : `, ${Math.max(1, Math.round(seconds))} s left`)
 
 function keep(i: number, frame?: number) {
   study.edit(frame == null ? 'Camera without this viewpoint' : `Viewpoint at frame ${frame}`, (d) => {
@@ -158,6 +167,15 @@ async function settled(frame: number) {
     if (performance.now() > end) throw new Error(`Frame ${frame} is not drawn: it takes more than two minutes`)
   }
 }
+/** The film of the pictures, which the server makes. */
+async function encode(at: string) {
+  encoded.value = await call<Encoding>('POST', `${at}/finish`)
+  while (!encoded.value.film && !stopped.value) {
+    await new Promise((next) => setTimeout(next, 200))
+    encoded.value = await call<Encoding>('GET', at)
+  }
+  if (encoded.value.film) made.value = encoded.value.film
+}
 async function make() {
   const [width, height] = size.value.split('x').map(Number)
   const before = { frame: runs.frame, camera: props.viewer.viewpoint() }
@@ -172,6 +190,7 @@ async function make() {
   making.value = true
   done.value = 0
   waits.value = ''
+  encoded.value = null
   began.value = performance.now()
   runs.play(false)
   try {
@@ -195,7 +214,7 @@ async function make() {
       await call('PUT', `/studies/${study.key}/flipbooks/${id}/frames/${frame}`, blob)
       done.value++
     }
-    if (!stopped.value) made.value = await call<Made>('POST', `/studies/${study.key}/flipbooks/${id}/finish`)
+    if (!stopped.value) await encode(`/studies/${study.key}/flipbooks/${id}`)
   } catch (error) {
     problem.value = (error as Error).message
     stopped.value = true
