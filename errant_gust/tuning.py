@@ -3,16 +3,20 @@
 import ctypes
 import os
 import sys
+import warnings
 
 import llvmlite.binding
+
+COMPILER = "errant_gust.core.kernels.compiler"
 
 
 def tune() -> None:
     """Make this process quick at what Errant Gust does; the commands and the server do so when they begin.
 
     Freed blocks of up to 32 MB are kept by the allocator (glibc), and Numba compiles for the full vector width of the
-    CPU, all functions of the process. Call it before anything is computed; a second call changes nothing. Without it
-    everything works and gives the same values; fields take up to 40 % longer on CPUs with AVX-512.
+    CPU, all functions of the process. Call it before a kernel is defined (before anything else of the package is used);
+    later it warns, and a second call changes nothing. Without it everything works and gives the same values; fields
+    take up to 40 % longer on CPUs with AVX-512.
     """
     _keep_pages()
     _choose_vectors()
@@ -24,6 +28,9 @@ def _choose_vectors() -> None:
         return
     features = llvmlite.binding.get_host_cpu_features().flatten()
     if "+avx512f" in features.split(","):
+        if COMPILER in sys.modules:
+            warnings.warn("tune() came too late: kernels are defined already", RuntimeWarning, stacklevel=3)
+            return
         os.environ["NUMBA_CPU_NAME"] = llvmlite.binding.get_host_cpu_name()
         os.environ["NUMBA_CPU_FEATURES"] = features + ",-prefer-256-bit"
         if "numba" in sys.modules:

@@ -17,20 +17,21 @@ from errant_gust.core.fields.readings import reading
 from errant_gust.core.fields.sampling import bake, sample
 from errant_gust.core.files.volume_files import write_npz
 from errant_gust.core.flows.drawing import drawing_of
+from errant_gust.core.flows.gas.kind import GasKind
 from errant_gust.core.flows.growth.kind import GrowthKind
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.flows.liquid.kind import LiquidKind
+from errant_gust.core.flows.particles.kind import ParticleKind
 from errant_gust.core.geometry.mesh import make_mesh
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.kernels.compiler import kernels_folder
+from errant_gust.core.kernels.compiler import kernels_folder, target
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
-from errant_gust.tuning import tune
 
 
 def other_steps(folder: Path) -> Plan:
@@ -47,15 +48,40 @@ def other_steps(folder: Path) -> Plan:
         lane("linear", ("from_grid", {"file": "wave.npz"})),
         lane("around", ("potential_flow", {"region": "room", "obstacles": ["ball"]})),
         lane("vector", ("noise", {"makes": "vector"}), ("divergence_free", {"region": "room", "sides": "closed"})),
+        lane("past", ("noise", {"makes": "vector"}), ("divergence_free", {"region": "room", "obstacles": ["ball"]})),
         lane("baked", ("curl_noise", {}), ("bake", {"region": "turned"})),
+        lane("parted", ("curl_noise", {}), ("steer_around", {"shape": "ball"}), ("steer_around", {"shape": "post"})),
+        lane("slope", ("noise", {}), ("gradient", {})),
     ]
-    shapes = [{"id": "ball", "kind": "sphere", "params": {}}]
+    shapes = [
+        {"id": "ball", "kind": "sphere", "params": {}},
+        {"id": "post", "kind": "sphere", "params": {"radius": 0.3, "move": [0.9, 0, 0]}},
+    ]
     box = {"lower": [-1] * 3, "upper": [1] * 3}
     regions = [
         {"id": "room", "bounds": box, "voxel_size": 0.125},
         {"id": "turned", "bounds": box, "voxel_size": 0.25, "turn": [0, 0, 30]},
     ]
     return Plan(parse(study("Warm", *fields, shapes=shapes, regions=regions)), Assets(folder))
+
+
+def sprayed(folder: Path) -> Plan:
+    """A study of points that keep apart, and of gas that comes from them in a closed room."""
+    shapes = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.4}}]
+    regions = [{"id": "room", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.1}]
+    points = lane(
+        "p",
+        ("emit", {"shape": "ball", "timing": "all at once", "count": 300, "apart": 0.05}),
+        ("carry", {"field": "swirl"}),
+    )
+    closed = dict.fromkeys(("west", "east", "south", "north", "below", "above"), False)
+    gas = lane(
+        "w", ("domain", {"region": "room", "follow": False, **closed}),
+        ("source", {"where": "particles", "flow": "p", "radius": 0.2}), ("rise", {}),
+    )  # fmt: skip
+    flows = [{**points, "kind": ParticleKind.id}, {**gas, "kind": GasKind.id}]
+    return Plan(parse(study("Warm", lane("swirl", ("curl_noise", {})), shapes=shapes, regions=regions, flows=flows)),
+                Assets(folder))  # fmt: skip
 
 
 def poured(folder: Path) -> Plan:
@@ -104,15 +130,19 @@ def grown(folder: Path) -> Plan:
     return Plan(parse(study("Warm", fields, shapes=shapes, regions=regions, flows=flows)), Assets(folder))
 
 
+def marker() -> Path:
+    """The file that says that all kernels of these sources are compiled, for the vectors that this process uses."""
+    print_ = hashlib.sha256(Path(__file__).read_bytes() + target().encode()).hexdigest()
+    return kernels_folder() / f"complete-{print_[:16]}"
+
+
 def ensure() -> None:
     """Compile what this machine has not compiled of these sources yet, with a line that says so."""
-    print_ = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
-    marker = kernels_folder() / "complete"
-    if marker.is_file() and marker.read_text() == print_:
+    if marker().is_file():
         return
     print("Compiling kernels (once; some minutes) …", file=sys.stderr, flush=True)
     compile_all()
-    marker.write_text(print_)
+    marker().touch()
 
 
 def compile_all() -> None:
@@ -146,6 +176,9 @@ def compile_all() -> None:
         for toward in (-1.0, 1.0):
             lit(density, *(np.float32(v) for v in (0.1, 0.2, toward)), np.float32(1), np.empty_like(density))
         findings_on_frame(plans[0], "spray", store, 2)
+        compute(sprayed(folder).study, "w", folder / "sprayed", last=3)
+        wisps = open_study(folder / "kiln_wisps.gust.json")
+        compute(wisps.study, "fine", folder / "fine", quality="preview", assets=wisps.assets, last=2)
         thick = poured(folder)
         drawing_of(compute(thick.study, "w", folder / "poured", last=3), thick, "w", 3)
         frost = compute(grown(folder).study, "w", folder / "grown", last=3)
@@ -158,8 +191,3 @@ def compile_all() -> None:
         MeshDistance(mesh, cells=16).sample(points.T.copy(), 2)
         mesh.closest(points)
         mesh.contains(points)
-
-
-if __name__ == "__main__":
-    tune()
-    ensure()

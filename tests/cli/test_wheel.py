@@ -21,7 +21,7 @@ def installed(place):
     (wheel,) = place.glob("*.whl")
     subprocess.run([sys.executable, "-m", "venv", place / "env"], check=True, timeout=120)
     pip = [place / "env/bin/python", "-m", "pip", "--disable-pip-version-check"]
-    subprocess.run([*pip, "install", "--quiet", wheel], check=True, timeout=600)
+    subprocess.run([*pip, "install", "--quiet", "--no-compile", wheel], check=True, timeout=600)
     subprocess.run([*pip, "check"], check=True, timeout=60)
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
-import trimesh
 
 from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT
@@ -81,6 +80,8 @@ def deformed_of(scene: Scene, kind: DeformedShape, where: str, content: str) -> 
 
 def _before(scene: Scene, kind: DeformedShape, where: str, content: str) -> Surface:
     """The surface before it is moved, in the scene, joined at its seams, with edges that are short enough."""
+    import trimesh
+
     shape = first_scene(scene, kind).shape(kind.shape)
     if not shape.kind.bounded:
         raise StudyError(
@@ -190,6 +191,8 @@ def normals(vertices: Array, faces: Array) -> Array:
 
 
 def _shape(vertices: Array, faces: Array, where: str) -> Made:
+    import trimesh
+
     corners = vertices[faces].astype(np.float64)
     across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     volume = float(np.einsum("ni,ni->n", corners[:, 0], across).sum() / 6)

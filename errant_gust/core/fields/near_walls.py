@@ -8,8 +8,6 @@ taken out within half a voxel of it, where the distance is exact.
 """
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse.linalg import cg
 
 from errant_gust.core.blocks import BLOCK, Cancel, share_out
 from errant_gust.core.fields.samples import Array, Samples
@@ -85,6 +83,9 @@ def _closed_up(grid: FaceGrid, shares: Triple, walls: Sided, wanted: Array | Non
     Cells deeper than SEEN voxels are seen by no point where the flow is and may have any: there p = 0. So the system
     is a thin shell, and conjugate gradients with its diagonal need few steps.
     """
+    from scipy import sparse
+    from scipy.sparse.linalg import cg
+
     loose = [s < WHOLE for s in shares]
     touched = np.zeros(grid.region.shape, bool)
     for axis, where in enumerate(loose):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-import trimesh
 
 from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT, working
@@ -35,6 +34,8 @@ def run_mesh_of(scene: Scene, kind: RunMesh, where: str, content: str) -> Made:
 
     Raises a StudyError if the flow has no surface, or none on that frame, a BudgetError if it has too many triangles.
     """
+    import trimesh
+
     clock = scene.study.clock
     at = clock.start + scene.time * clock.fps * clock.slow_motion
     frame = min(max(int(np.floor(at + 1e-6)), clock.start), clock.end)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import ndimage
-from skimage.measure import marching_cubes
 
 from errant_gust.core.errors import BudgetError, StudyError
 from errant_gust.core.fields.gridded import KEPT, working
@@ -65,6 +63,9 @@ def nodes_of(region: GridRegion) -> GridRegion:
 def make_surface(node: Node, box: GridRegion, kind: FieldSurface, where: str) -> Made:
     """The surface of a scalar node on the nodes of a box. Raises StudyError where the field is not a number, or
     reaches its level nowhere; BudgetError where the region is too large."""
+    from scipy import ndimage
+    from skimage.measure import marching_cubes
+
     box.afford(BYTES_A_NODE, "a surface on", f"{where}.region")
     values = bake(node, box)
     if not np.isfinite(values).all():

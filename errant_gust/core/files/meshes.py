@@ -4,7 +4,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import trimesh
 from numpy.typing import NDArray
 
 from errant_gust.core.files.points import write_ply
@@ -16,6 +15,8 @@ Array = NDArray[Any]
 def write_mesh(path: Path, vertices: Array, faces: Array, channels: dict[str, Array]) -> None:
     """Triangles (m, 3) of vertices (n, 3) in metres, by the file's ending; PLY holds channels of vertices too: vx vy vz
     in m/s, and others by name."""
+    import trimesh
+
     ending = path.suffix.lower()[1:]
     if ending == "ply":
         write_ply(path, {"position": vertices, **channels}, faces)

@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 from numcodecs import blosc
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.files.vdb_layout import ACTIVE_MASK, BLOSC, LEAF, LOWER, MAGIC, UPPER, ZIP
@@ -342,6 +341,8 @@ def _placed(tree: _Tree, matrix: Array, where: str) -> Grid:
 def _resampled(values: Array, steps: Array, first: Array, axes: Array, h: float, where: str) -> tuple[Array, Array]:
     """Linear between voxels that are no cubes, on cubes of side h along the axes (columns) that cover them; the middle
     of the first."""
+    from scipy import ndimage
+
     ends = np.array(list(np.ndindex(2, 2, 2))) * np.array(values.shape[:3]) - 0.5
     own = (first + ends @ steps) @ axes
     low, high = own.min(axis=0), own.max(axis=0)

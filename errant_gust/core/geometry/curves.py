@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.kernels import curves as kernels
@@ -169,6 +168,8 @@ def cleaned(points: Array, closed: bool, where: str) -> Array:
 def _cubics(points: Array, smooth: bool, closed: bool) -> Array:
     """Pieces (m, 4, 3) in t of [0, 1] through the points: a spline by chord length, twice differentiable, or
     straight."""
+    from scipy.interpolate import CubicSpline
+
     loop = np.concatenate([points, points[:1]]) if closed else points
     if not smooth or len(loop) == 2:
         step = np.diff(loop, axis=0)

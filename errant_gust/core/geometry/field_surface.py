@@ -5,7 +5,6 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from errant_gust.core.blocks import share_out
 from errant_gust.core.geometry.made import MadeShape
@@ -37,6 +36,8 @@ class SurfaceDistance(MeshDistance):
     def signed(self) -> Array:
         """Signed distances (nx, ny, nz) float32 at the nodes: exact within BAND voxels; farther off, where a distance
         is smooth, by a spline through the exact ones of every STEP-th node (a tenth of the time at 128³)."""
+        from scipy import ndimage
+
         inside = self._inside
         edge = np.zeros_like(inside)
         for axis in range(3):

@@ -12,7 +12,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.primitives import PAIRS
@@ -49,6 +48,8 @@ class MeshDistance:
     @cached_property
     def coefficients(self) -> Array:
         """Of the cubic spline through the smoothed distances, (nx, ny, nz)."""
+        from scipy import ndimage
+
         exact = self.signed.astype(np.float64)
         smoothed = ndimage.gaussian_filter(exact, self._facets(), mode="nearest")
         # a blurred distance is too large, by the blur's width squared over the distance: blur it near the facets only

@@ -15,7 +15,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from errant_gust.core.blocks import share_out, threads
 from errant_gust.core.grids.region import GridRegion
@@ -154,6 +153,8 @@ class LevelSet:
 
     def find(self) -> None:
         """Which rows are near the surface (`near`), and which have anything to be told of it (`wide`)."""
+        from scipy import ndimage
+
         if self.active is not None:
             at = np.argwhere(self.active)
             if len(at):

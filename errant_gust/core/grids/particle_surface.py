@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from skimage.measure import marching_cubes
 
 from errant_gust.core.blocks import share_out, threads
 from errant_gust.core.errors import BudgetError
@@ -47,6 +46,8 @@ def particle_surface(
     encloses the volume that the particles stand for. values (c, n) are taken onto the vertices. Raises a BudgetError
     if the voxels would need too much memory.
     """
+    from skimage.measure import marching_cubes
+
     values = np.zeros((0, places.shape[1]), np.float32) if values is None else values
     if not places.shape[1]:
         none = np.zeros((0, 3), np.float32)

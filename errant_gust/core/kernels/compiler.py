@@ -14,6 +14,7 @@ from typing import Any
 
 import numba
 from numba.core.caching import CompileResultCacheImpl, FunctionCache, _CacheLocator
+from numba.core.registry import cpu_target
 
 from errant_gust.core.home import home
 
@@ -44,6 +45,12 @@ def kernels_folder() -> Path:
     """Where these sources' compiled kernels are kept: in ERRANT_GUST_KERNELS, or in `kernels` of the home folder."""
     chosen = os.environ.get("ERRANT_GUST_KERNELS")
     return (Path(chosen).expanduser().resolve() if chosen else home() / "kernels") / source_hash()
+
+
+def target() -> str:
+    """What Numba compiles for in this process: kernels that another process compiled are of use only if it is the
+    same there. Fixed as soon as the first kernel is defined."""
+    return " ".join(str(part) for part in cpu_target.target_context.codegen().magic_tuple())
 
 
 @cache

@@ -5,13 +5,14 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 
 Array = NDArray[Any]
 
 
 @lru_cache(maxsize=512)
 def _pieces(points: tuple[tuple[float, float], ...]) -> tuple[Array, Array]:
+    from scipy.interpolate import PchipInterpolator
+
     x, y = np.array(points, np.float64).T
     if len(x) == 2:
         c = np.array([[0.0], [0.0], [(y[1] - y[0]) / (x[1] - x[0])], [y[0]]])

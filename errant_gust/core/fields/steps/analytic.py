@@ -3,7 +3,6 @@
 from typing import Any, Literal
 
 import numpy as np
-from scipy.special import exp1
 
 from errant_gust.core.fields.samples import Array, At, Samples, constant, cross, dot, scaled, smooth_step
 from errant_gust.core.fields.step import ScalarStart, VectorStart
@@ -131,6 +130,8 @@ class Vortex(VectorStart):
         return "free"
 
     def potential(self, at: At, around: Framed | None) -> Samples:
+        from scipy.special import exp1
+
         wanted = At(at.node, at.points, True)
         turn, q, g, _ = self._parts(wanted)
         n = unit(self.axis, "axis")

@@ -3,7 +3,6 @@
 from typing import Any, Literal
 
 import numpy as np
-from scipy import ndimage
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import StudyError, nearest
@@ -86,6 +85,8 @@ class FromGrid(FieldStep):
 
 def _coefficients(grid: Grid) -> list[Array]:
     """B-spline coefficients of every channel, two nodes wider all round."""
+    from scipy import ndimage
+
     mode = "wrap" if grid.outside == "repeat" else "edge"
     made = []
     for values in np.moveaxis(grid.values, -1, 0) if grid.is_vector else [grid.values]:

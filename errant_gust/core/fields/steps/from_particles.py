@@ -3,7 +3,6 @@
 from typing import Literal
 
 import numpy as np
-from scipy import ndimage
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.fields.gridded import Gridded
@@ -68,4 +67,6 @@ class FromParticles(Gridded):
         return Grid(box, np.stack(means, axis=-1) if self.what == "velocity" else means[0])
 
     def _blurred(self, values: Array, h: float) -> Array:
+        from scipy import ndimage
+
         return np.asarray(ndimage.gaussian_filter(values, 0.5 * self.radius / h, mode="constant"))

@@ -3,7 +3,6 @@
 from typing import Any, Literal
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.fields.node import Node
@@ -21,6 +20,8 @@ class Surface:
     """A surface as samples in a tree, for smooth averages over the nearest ones."""
 
     def __init__(self, vertices: Array, faces: Array) -> None:
+        from scipy.spatial import cKDTree
+
         self.points, self.normals = surface_samples(vertices, faces, SAMPLES)
         self.tree = cKDTree(self.points)
 

@@ -3,7 +3,6 @@
 from typing import Literal
 
 import numpy as np
-from scipy import ndimage
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import StudyError
@@ -56,6 +55,8 @@ class Smooth(GriddedChange):
 
     def make(self, node: Node, cancel: Cancel | None) -> Grid:
         """The field blurred on its region. Raises StudyError for a width beyond the region, Cancelled."""
+        from scipy import ndimage
+
         values = self.incoming_values(node, cancel)
         sigma = self.width / node.scene.region(self.region).voxel_size
         if sigma > max(values.shape[:3]):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from scipy.ndimage import gaussian_filter
 
 from errant_gust.core.blocks import BLOCK
 from errant_gust.core.fields.samples import Array
@@ -65,6 +64,8 @@ class Detail(GasStep):
         clear (cells): 0 in walls to 1 where these are far. Faces (nx+1, ny, nz), (nx, ny+1, nz), (nx, ny, nz+1) in
         m/s; the result (nx, ny, nz) (Kim, Thürey, James, Gross 2008).
         """
+        from scipy.ndimage import gaussian_filter
+
         whole = np.empty((u.shape[0] - 1, u.shape[1], u.shape[2], 3), np.float32)
         middles(u, v, w, whole, 0, whole.shape[0])
         band = np.zeros(whole.shape[:3], np.float32)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
@@ -277,6 +276,8 @@ class Source(GrainStep, Fills):
         return taken
 
     def _inside(self, work: Work, scene: Scene, points: Array) -> Array:
+        from scipy.spatial import cKDTree
+
         if self.where == "everywhere":
             return np.ones(points.shape[1], bool)
         if self.where == "particles":
@@ -412,6 +413,8 @@ class Source(GrainStep, Fills):
 
     def _moving(self, work: Work, points: Array) -> Array:
         """Velocity (3, n) in the scene of what grains at points (3, n) come out of."""
+        from scipy.spatial import cKDTree
+
         if self.where == "particles":
             there, velocity = work.flow.particles_of(self.flow, work.scene.time)
             if not there.shape[1]:

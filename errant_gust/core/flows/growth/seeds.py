@@ -6,7 +6,6 @@ from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
@@ -76,6 +75,8 @@ class Seed(GrowthStep, Emits):
     ) -> tuple[Array, Array, Distance] | None:
         """The box of it along the domain's axes (m) and its distance; None where there is nothing. Corners (3,),
         (3,)."""
+        from scipy.spatial import cKDTree
+
         if self.where == "points":
             places = np.ascontiguousarray(points_of(self.flow, scene.time)[0].T)
             if not len(places):

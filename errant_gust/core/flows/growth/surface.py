@@ -5,8 +5,6 @@ from functools import partial
 from typing import Any, ClassVar
 
 import numpy as np
-from scipy import ndimage
-from skimage.measure import marching_cubes
 
 from errant_gust.core.blocks import share_out
 from errant_gust.core.fields.samples import Array
@@ -72,6 +70,9 @@ class Surface(GrowthStep, Draws):
 
 def surface_of(frames: Frames, frame: int, smooth: float = 0.0) -> MeshData:
     """The surface on a frame, with `ON_MESH`, its distances blurred by so many voxels."""
+    from scipy import ndimage
+    from skimage.measure import marching_cubes
+
     region = VOLUME.region(frames, frame)
     facts = frames.facts(frame)
     phi = VOLUME.grid(frames, frame, "distance").values / np.float32(region.voxel_size)

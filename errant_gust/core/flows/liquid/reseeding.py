@@ -2,7 +2,6 @@
 the sources and did not leave."""
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.liquid.steps import Work
@@ -65,6 +64,8 @@ def _take(start: Array, counts: Array, full: int, many: int, gone: Array) -> Non
 
 
 def _add(work: Work, q: Array, a: dict[str, Array], cells: Array) -> None:
+    from scipy.spatial import cKDTree
+
     origin, shape = work.origin[:, None].astype(np.float32), work.window.shape
     ids = np.arange(work.born, work.born + len(cells), dtype=np.int64)
     place = np.stack(np.unravel_index(cells, shape)) + np.stack([uniform(5, ids, 74 + i) for i in range(3)])

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from typing import Any, Literal
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
@@ -254,6 +253,8 @@ class Source(LiquidStep, Fills):
         return near
 
     def _inside(self, work: Work, scene: Scene, points: Array) -> tuple[Array, Array]:
+        from scipy.spatial import cKDTree
+
         if self.where == "everywhere":
             return np.ones(points.shape[1], bool), np.zeros_like(points)
         if self.where == "particles":

@@ -1,7 +1,6 @@
 """Curvature of a liquid's surface, from its level set."""
 
 import numpy as np
-from scipy import ndimage
 
 from errant_gust.core.fields.samples import Array
 
@@ -13,6 +12,8 @@ MOST = 1.0
 def curvature(phi: Array) -> Array:
     """Sum of the principal curvatures (nx, ny, nz) in 1/cells, positive where the liquid bulges; at most that of a
     drop of two cells across."""
+    from scipy import ndimage
+
     near = np.clip(phi, -1.5, 1.5)
     a = ndimage.gaussian_filter(near, SMOOTH, mode="nearest")
     g = [np.gradient(a, axis=axis) for axis in range(3)]

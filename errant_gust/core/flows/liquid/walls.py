@@ -7,7 +7,6 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
-from scipy import ndimage
 
 from errant_gust.core.blocks import BLOCK, share_out, threads
 from errant_gust.core.errors import StudyError
@@ -105,6 +104,8 @@ class Fronts:
         return front
 
     def _made(self, work: Work, domain: Domain, walls: list[Wall]) -> Front:
+        from scipy import ndimage
+
         window, h = work.window, np.float32(work.domain.voxel_size)
         corner, stick = _corners(window, walls, domain.stick)
         corner /= h

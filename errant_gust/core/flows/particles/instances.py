@@ -3,7 +3,6 @@
 from typing import Any, Literal
 
 import numpy as np
-import trimesh
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
@@ -88,6 +87,8 @@ class Instances(DrawnStep):
         return s.points, np.arange(len(s.points)), d.tangents, dict(s.channels)
 
     def _prototypes(self, d: Drawing) -> list[Prototype]:
+        import trimesh
+
         if self.form == "sphere":
             ball = trimesh.creation.icosphere(subdivisions=2, radius=0.5)
             return [Prototype("sphere", np.asarray(ball.vertices, np.float32), np.asarray(ball.faces, np.int32))]

@@ -4,7 +4,6 @@ no two come nearer than they may be."""
 from collections.abc import Callable
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.geometry.made import MadeShape
@@ -62,6 +61,8 @@ def evened_out(
 
 
 def _pushed(points: Array, apart: float) -> Array:
+    from scipy.spatial import cKDTree
+
     reach = REACH * apart
     pairs = cKDTree(points.T).query_pairs(reach, output_type="ndarray")
     if not len(pairs):
@@ -80,6 +81,8 @@ def _pushed(points: Array, apart: float) -> Array:
 
 def _near(points: Array, apart: float) -> Array:
     """Which places (n,) are nearer than `apart` to another."""
+    from scipy.spatial import cKDTree
+
     taken = np.empty(points.shape[1], bool)
     if far_enough(np.ascontiguousarray(points), np.float32(apart), taken) == points.shape[1]:
         return np.zeros(points.shape[1], bool)

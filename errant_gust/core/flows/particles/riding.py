@@ -1,7 +1,6 @@
 """Ride: particles go with the surface of a shape that moves or is deformed."""
 
 import numpy as np
-from trimesh.triangles import points_to_barycentric
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.samples import Array
@@ -81,6 +80,8 @@ class Ride(ParticleStep, Pushes):
 def barycentric(corners: Array, points: Array) -> Array:
     """Shares (n, 3) of the corners (n, 3, 3) of triangles at points (n, 3) on them; a third each where one has no
     area."""
+    from trimesh.triangles import points_to_barycentric
+
     with np.errstate(divide="ignore", invalid="ignore"):
         made = points_to_barycentric(corners, points, method="cramer")
     return np.where(np.isfinite(made).all(axis=1, keepdims=True), made, 1 / 3)

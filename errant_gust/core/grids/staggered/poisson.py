@@ -15,7 +15,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.grids.slabs import each_slab, slabs_of, together
@@ -294,6 +293,8 @@ class Poisson:
 
     def _direct(self, b: Array) -> Array:
         """All faces open inside and closed outside: the cosine transform diagonalises A."""
+        from scipy import fft
+
         total = fft.dctn(b, type=2, workers=self.threads)
         eigen = [(2 - 2 * np.cos(np.pi * np.arange(n) / n)).astype(np.float32) for n in self.shape]
         each_slab(self.shape[0], partial(kernels.divide, total, *eigen), self.threads)

@@ -5,7 +5,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import trimesh
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.files.vdb_read import read_vdb
@@ -69,6 +68,8 @@ def _csv(path: Path) -> Holds:
 
 
 def _mesh(path: Path) -> Holds:
+    import trimesh
+
     found: Any = trimesh.load(path, process=False, force="mesh")
     return {"vertices": len(found.vertices), "triangles": len(found.faces)}
 
