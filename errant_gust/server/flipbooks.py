@@ -64,6 +64,8 @@ class Making:
             self.failed = str(error)
         except OSError as error:
             self.failed = f"{made.folder}: {error.strerror or error}"
+        except Exception as error:  # whatever an encoder may do: who waits is told
+            self.failed = f"{type(error).__name__}: {error}"[:400]
 
 
 _making: dict[str, Making] = {}

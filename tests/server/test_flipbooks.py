@@ -33,6 +33,15 @@ def finished(api, address):  # noqa: F811
     return until(lambda: api("GET", address)["film"], why="the film is not made")
 
 
+def why_not(address):
+    """What is told of a film that fails: in answer to the order, or when it is looked at."""
+    sent = Client().post(f"{address}/finish", headers={"X-Errant-Gust": "1"})
+    if sent.status_code == 200:
+        sent = until(lambda: (got := Client().get(address)).status_code != 200 and got, why="it does not fail")
+    assert sent.status_code == 422
+    return sent.json()["message"]
+
+
 @pytest.fixture
 def made(api, study):  # noqa: F811
     base = f"/studies/{study['key']}/flipbooks"
@@ -101,10 +110,11 @@ def test_a_film_that_is_made_tells_how_far_it_is_and_is_stopped_or_fails_in_word
     assert not folder.exists()
     assert api("GET", base) == []
     flipbooks.get(study["key"], ids[1]).picture(3).write_bytes(b"no picture any more")
-    api("POST", f"{base}/{ids[1]}/finish")
-    until(lambda: not flipbooks._making[ids[1]].thread.is_alive(), why="it does not end")
-    assert "the film could not be made" in api("GET", f"{base}/{ids[1]}", status=422)["message"]
+    assert "the film could not be made" in why_not(f"/api{base}/{ids[1]}")
     assert api("GET", f"{base}/{ids[1]}")["film"] is None, "told once; the pictures are there, to try it again"
+    with pytest.MonkeyPatch.context() as m:
+        m.setattr(flipbooks.Flipbook, "finish", lambda *_: 1 / 0)
+        assert "ZeroDivisionError" in why_not(f"/api{base}/{ids[1]}")
     flipbooks.get(study["key"], ids[1]).put(3, data)
     api("POST", f"{base}/{ids[1]}/finish")
     assert finished(api, f"{base}/{ids[1]}")["bytes"] > 240 * len(data)
