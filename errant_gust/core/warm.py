@@ -77,7 +77,7 @@ def sprayed(folder: Path) -> Plan:
     closed = dict.fromkeys(("west", "east", "south", "north", "below", "above"), False)
     gas = lane(
         "w", ("domain", {"region": "room", "follow": False, **closed}),
-        ("source", {"where": "particles", "flow": "p", "radius": 0.2}), ("rise", {}),
+        ("source", {"where": ParticleKind.id, "flow": "p", "radius": 0.2}), ("rise", {}),
     )  # fmt: skip
     flows = [{**points, "kind": ParticleKind.id}, {**gas, "kind": GasKind.id}]
     return Plan(parse(study("Warm", lane("swirl", ("curl_noise", {})), shapes=shapes, regions=regions, flows=flows)),
