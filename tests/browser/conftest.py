@@ -16,8 +16,6 @@ from errant_gust.cli.serve import STACKS
 
 expect.set_options(timeout=30_000)
 
-# pages are put together without the graphics card that software would have to play; the view is drawn as before
-DRAWN_PLAINLY = [*FLAGS, "--disable-gpu-compositing"]
 
 _servers: list[tuple[subprocess.Popen[str], Path]] = []
 """Servers of this session and their home folders."""
@@ -68,16 +66,14 @@ def browser():
     path = shutil.which("chromium")
     assert path, "./gust test installs Debian's chromium"
     with sync_playwright() as play:
-        made = play.chromium.launch(executable_path=path, args=DRAWN_PLAINLY)
+        made = play.chromium.launch(executable_path=path, args=FLAGS)
         yield made
         made.close()
 
 
 @pytest.fixture
 def page(browser):
-    context = browser.new_context(
-        viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce"
-    )
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     context.add_init_script("localStorage.setItem('half-pixels', '1')")  # drawn in software: a quarter of the work
     made = context.new_page()
     made.set_default_timeout(30_000)

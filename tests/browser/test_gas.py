@@ -28,9 +28,15 @@ from tests.clusters import until
 
 
 def picture(page, pane):
-    page.wait_for_timeout(700)
-    shot = page.get_by_test_id(pane).locator("canvas").screenshot()
-    return np.asarray(Image.open(io.BytesIO(shot)).convert("RGB")).astype(int)[:590, 4:420]  # panes differ by a pixel
+    """What a pane shows when nothing in it changes any more: the first picture after a change is a coarse one."""
+    canvas, before = page.get_by_test_id(pane).locator("canvas"), None
+    for _ in range(30):
+        page.wait_for_timeout(700)
+        shot = np.asarray(Image.open(io.BytesIO(canvas.screenshot())).convert("RGB")).astype(int)
+        if before is not None and np.array_equal(before, shot):
+            return shot[:590, 4:420]  # panes differ by a pixel
+        before = shot
+    raise AssertionError(f"{pane} does not come to rest")
 
 
 def both_channels_compared(page):
