@@ -43,27 +43,32 @@ def get(study: str, id: str) -> Flipbook:
 
 @dataclass
 class Making:
-    """A film that is made of its pictures."""
+    """A film that is made of its pictures, by a thread of its own."""
 
+    made: Flipbook
     total: int
     done: int = 0
     failed: str = ""
     began: float = field(default_factory=time.monotonic)
     stop: threading.Event = field(default_factory=threading.Event)
-    thread: threading.Thread | None = None
+    thread: threading.Thread = field(init=False)
 
-    def go(self, made: Flipbook) -> None:
+    def __post_init__(self) -> None:
+        self.thread = threading.Thread(target=self._make, daemon=True, name=f"gust-film-{self.made.folder.name}")
+        self.thread.start()
+
+    def _make(self) -> None:
         def report(done: int, total: int) -> None:
             self.done = done
 
         try:
-            made.finish(report, self.stop.is_set)
+            self.made.finish(report, self.stop.is_set)
         except Cancelled:
             self.failed = "it was stopped"
         except GustError as error:
             self.failed = str(error)
         except OSError as error:
-            self.failed = f"{made.folder}: {error.strerror or error}"
+            self.failed = f"{self.made.folder}: {error.strerror or error}"
         except Exception as error:  # whatever an encoder may do: who waits is told
             self.failed = f"{type(error).__name__}: {error}"[:400]
 
@@ -79,9 +84,7 @@ def finish(study: str, id: str) -> dict[str, Any]:
     with _lock:
         if not made.done and id not in _making:
             made.check()
-            one = _making[id] = Making(made.film.last - made.film.first + 1)
-            one.thread = threading.Thread(target=one.go, args=(made,), daemon=True, name=f"gust-film-{id}")
-            one.thread.start()
+            _making[id] = Making(made, made.film.last - made.film.first + 1)
     return progress(study, id)
 
 
@@ -91,7 +94,7 @@ def progress(study: str, id: str) -> dict[str, Any]:
     made = get(study, id)
     with _lock:
         one = _making.get(id)
-        if one is None or one.thread is None or not one.thread.is_alive():
+        if one is None or not one.thread.is_alive():
             _making.pop(id, None)
             if one is not None and one.failed:
                 raise GustError(f"the film could not be made: {one.failed}", where=id)
@@ -127,7 +130,7 @@ def forget(study: str, id: str) -> None:
     made = get(study, id)
     with _lock:
         one = _making.pop(id, None)
-    if one is not None and one.thread is not None:
+    if one is not None:
         one.stop.set()
         one.thread.join()
     shutil.rmtree(made.folder)
