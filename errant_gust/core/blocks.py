@@ -9,11 +9,12 @@ from functools import partial
 
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.helpers import at_once
+from errant_gust.core.wanted import Cancel as Cancel
+from errant_gust.core.wanted import unwanted, while_wanted
 
 BLOCK = 8192
 LANES = 16  # blocks are padded to whole vectors, so that a value does not depend on where in a block it stands
 
-Cancel = Callable[[], bool]
 Progress = Callable[[float], None]
 
 
@@ -55,10 +56,12 @@ def share_out(
     cancel: Cancel | None = None,
     progress: Progress | None = None,
 ) -> None:
-    """Call work(start, stop) for every block of 0..total. Raises Cancelled soon after `cancel()` says so."""
+    """Call work(start, stop) for every block of 0..total. Raises Cancelled soon after `cancel()` says so, or what this
+    thread does is no longer wanted."""
     starts = range(0, total, block)
     count = min(threads(), len(starts))
     counter, lock, stopped = itertools.count(), threading.Lock(), threading.Event()
+    asked = unwanted() if unwanted() is not cancel else None
 
     def some(reports: bool) -> None:
         while not stopped.is_set():
@@ -66,7 +69,7 @@ def share_out(
                 i = next(counter)
             if i >= len(starts):
                 return
-            if cancel is not None and cancel():
+            if (cancel is not None and cancel()) or (asked is not None and asked()):
                 stopped.set()
                 return
             work(starts[i], min(starts[i] + block, total))
@@ -75,7 +78,8 @@ def share_out(
 
     def worker(reports: bool) -> None:
         try:
-            some(reports)
+            with while_wanted(asked or cancel):
+                some(reports)
         except BaseException:
             stopped.set()
             raise

@@ -21,6 +21,7 @@ from errant_gust.core.errors import GustError
 from errant_gust.server import notices, revisions, runs
 from errant_gust.server.api.schemas import RunOut
 from errant_gust.server.models import Run
+from errant_gust.server.safety import ELSEWHERE, HEADERS
 
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]
@@ -155,6 +156,8 @@ async def _refusal(scope: MutableMapping[str, Any], study: str) -> tuple[int, st
     domain, _ = split_domain_port(hosts[0] if hosts else "")
     if not validate_host(domain, settings.ALLOWED_HOSTS):
         return 400, "this server is not called that"
+    if any(k.lower() == b"sec-fetch-site" and v.decode("latin1") in ELSEWHERE for k, v in scope["headers"]):
+        return 403, "this request comes from another site"
     if scope["method"] != "GET":
         return 405, "events are only read"
     try:
@@ -172,7 +175,8 @@ async def _left(receive: Receive) -> None:
 
 def _headers(kind: str) -> list[tuple[bytes, bytes]]:
     return [
-        (b"content-type", kind.encode()), (b"cache-control", b"no-cache"), (b"x-content-type-options", b"nosniff"),
+        (b"content-type", kind.encode()), (b"cache-control", b"no-cache"),
+        *((name.lower().encode(), value.encode()) for name, value in HEADERS.items()),
     ]  # fmt: skip
 
 

@@ -18,50 +18,106 @@ PATIENCE = 1.0
 """Seconds of waiting that make up for a rank."""
 FORGETS = 2.0
 """Seconds after which half of what somebody took is forgotten."""
+LONGEST = 30.0
+"""Seconds after which a look is given up, with words."""
 LOOKS = 0.05
 """Seconds between two looks of one that waits whether it is still wanted."""
 
 
-class _Waiting:
-    def __init__(self, rank: int, client: str) -> None:
-        self.rank, self.client, self.since = rank, client, time.monotonic()
+class Place:
+    """Somebody's place in the line, before they are called and while they hold it."""
+
+    def __init__(self, line: "Line", rank: int, client: str, unwanted: Cancel) -> None:
+        self._line, self.rank, self.client, self._unwanted = line, rank, client, unwanted
+        self.since = self.began = time.monotonic()
         self.called = threading.Event()
+
+    def take(self) -> None:
+        """Wait until called. Raises Cancelled as soon as it is no longer wanted."""
+        self.since = time.monotonic()
+        self._line.join(self)
+        while not self.called.wait(LOOKS):
+            if self._unwanted() and self._line.gives_up(self):
+                raise Cancelled
+            self._line.call()  # somebody's time may be over meanwhile
+
+    def leave(self) -> None:
+        """Let the next one in."""
+        self._line.left_by(self)
+        self.called.clear()
+
+    @contextmanager
+    def aside(self) -> Iterator[None]:
+        """Long work within holds up nobody: the place is free meanwhile, and taken again afterwards."""
+        if not self.called.is_set():  # it is aside already, or a helper's thread came here
+            yield
+            return
+        self.leave()
+        try:
+            yield
+        finally:
+            self._line.comes_back(self)
 
 
 class Line:
     """A line before so many places."""
 
-    def __init__(self, places: Callable[[], int]) -> None:
-        self._places = places
+    def __init__(self, places: Callable[[], int], longest: float = LONGEST + 5) -> None:
+        """`longest`: seconds after which who still holds a place no longer keeps others out, whatever is the matter."""
+        self._places, self._longest = places, longest
         self._lock = threading.Lock()
-        self._waiting: list[_Waiting] = []
-        self._busy = 0
+        self._waiting: list[Place] = []
+        self._holding: dict[int, Place] = {}
         self._took: dict[str, tuple[float, float]] = {}
 
+    @property
+    def _busy(self) -> int:
+        late = time.monotonic() - self._longest
+        return sum(place.began > late for place in self._holding.values())
+
     @contextmanager
-    def place(self, rank: int, client: str, unwanted: Cancel) -> Iterator[None]:
+    def place(self, rank: int, client: str, unwanted: Cancel) -> Iterator[Place]:
         """Wait for a place and hold it. Raises Cancelled as soon as it is no longer wanted."""
-        mine = _Waiting(rank, client)
-        with self._lock:
-            self._waiting.append(mine)
-            self._call()
-        while not mine.called.wait(LOOKS):
-            if unwanted():
-                with self._lock:
-                    if not mine.called.is_set():
-                        self._waiting.remove(mine)
-                        raise Cancelled
-        began = time.monotonic()
+        mine = Place(self, rank, client, unwanted)
+        mine.take()
         try:
-            yield
+            yield mine
         finally:
-            with self._lock:
-                self._busy -= 1
-                now = time.monotonic()
-                self._took[client] = (self._share(client, now) + now - began, now)
-                if len(self._took) > 1024:
-                    self._took.clear()
-                self._call()
+            mine.leave()
+
+    def join(self, place: Place) -> None:
+        with self._lock:
+            self._waiting.append(place)
+            self._call()
+
+    def gives_up(self, place: Place) -> bool:
+        """Whether it went before it was called."""
+        with self._lock:
+            if place.called.is_set():
+                return False
+            self._waiting.remove(place)
+            return True
+
+    def call(self) -> None:
+        with self._lock:
+            self._call()
+
+    def comes_back(self, place: Place) -> None:
+        """What is left to do after long work is little: it is done beside the others."""
+        with self._lock:
+            place.began = time.monotonic()
+            self._holding[id(place)] = place
+            place.called.set()
+
+    def left_by(self, place: Place) -> None:
+        with self._lock:
+            if self._holding.pop(id(place), None) is None:
+                return
+            now = time.monotonic()
+            self._took[place.client] = (self._share(place.client, now) + now - place.began, now)
+            if len(self._took) > 1024:
+                self._took.clear()
+            self._call()
 
     def _share(self, client: str, now: float) -> float:
         """Seconds that somebody took lately."""
@@ -77,7 +133,8 @@ class Line:
                 key=lambda w: (w.rank - int((now - w.since) / PATIENCE), self._share(w.client, now), w.since),
             )
             self._waiting.remove(following)
-            self._busy += 1
+            following.began = now
+            self._holding[id(following)] = following
             following.called.set()
 
 

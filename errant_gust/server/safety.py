@@ -9,10 +9,23 @@ from errant_gust.core.blocks import foreground
 from errant_gust.server.faults import told
 
 HEADER = "X-Errant-Gust"
+ELSEWHERE = ("cross-site", "same-site")
+"""What a browser says of a request that a page of another origin makes it send."""
 CSP = (
     "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; font-src 'self' data:; "
-    "worker-src 'self' blob:; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
+    "worker-src 'self' blob:; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'none'; "
+    "frame-ancestors 'none'"
 )
+
+
+HEADERS = {
+    "Content-Security-Policy": CSP,
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+}
+"""What every answer carries."""
 
 
 def host_of(origin: str) -> str:
@@ -35,18 +48,27 @@ class SafetyMiddleware:
         return None if answer is None else JsonResponse(answer[1], status=answer[0])
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
-        if request.method not in ("GET", "HEAD", "OPTIONS"):
-            origin = request.headers.get("Origin")
-            if origin is not None and host_of(origin) != request.get_host():
-                return JsonResponse({"what": "this request comes from another site"}, status=403)
-            if HEADER not in request.headers:
-                return JsonResponse({"what": f"the header {HEADER} is missing"}, status=403)
-        if request.path.startswith("/api/look/"):
-            with foreground():
-                response = self.get_response(request)
-        else:
-            response = self.get_response(request)
-        response["Content-Security-Policy"] = CSP
-        response["X-Content-Type-Options"] = "nosniff"
-        response["Referrer-Policy"] = "no-referrer"
+        response = self._refused(request) or self._answer(request)
+        for name, value in HEADERS.items():
+            response[name] = value
         return response
+
+    def _refused(self, request: HttpRequest) -> HttpResponse | None:
+        # what a page of another site makes a browser ask for says so; a link that somebody follows is no such thing
+        site, aim = request.headers.get("Sec-Fetch-Site", ""), request.headers.get("Sec-Fetch-Mode", "")
+        if site in ELSEWHERE and (aim != "navigate" or request.path.startswith("/api/")):
+            return JsonResponse({"what": "this request comes from another site"}, status=403)
+        if request.method in ("GET", "HEAD", "OPTIONS"):
+            return None
+        origin = request.headers.get("Origin")
+        if origin is not None and host_of(origin) != request.get_host():
+            return JsonResponse({"what": "this request comes from another site"}, status=403)
+        if HEADER not in request.headers:
+            return JsonResponse({"what": f"the header {HEADER} is missing"}, status=403)
+        return None
+
+    def _answer(self, request: HttpRequest) -> HttpResponse:
+        if not request.path.startswith("/api/look/"):
+            return self.get_response(request)
+        with foreground():
+            return self.get_response(request)

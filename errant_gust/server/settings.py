@@ -6,7 +6,7 @@ import secrets
 from errant_gust.core.home import home, shipped
 
 HOME = home()
-HOME.mkdir(parents=True, exist_ok=True)
+HOME.mkdir(mode=0o700, parents=True, exist_ok=True)
 WEB = shipped("web")
 
 
@@ -20,7 +20,7 @@ def _secret() -> str:
 
 SECRET_KEY = os.environ.get("ERRANT_GUST_SECRET") or _secret()
 DEBUG = False
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", "testserver"]
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
 INSTALLED_APPS = ["errant_gust.server"]
 MIDDLEWARE = [
     "errant_gust.server.safety.SafetyMiddleware",

@@ -1,6 +1,8 @@
 """The line before what is looked at: who comes next, who gives up, and what is made once for many."""
 
+import asyncio
 import importlib
+import json
 import threading
 import time
 
@@ -8,6 +10,8 @@ import pytest
 
 from errant_gust.core.errors import Cancelled, StudyError
 from errant_gust.core.runs import carried
+from errant_gust.core.wanted import check, while_wanted
+from errant_gust.server import asgi
 from errant_gust.server import line as lines
 from errant_gust.server.api import turns
 from errant_gust.server.line import Line, Once
@@ -231,17 +235,110 @@ def test_from_particles_gives_up_when_it_is_no_longer_wanted():
     held, free = threading.Event(), threading.Event()
 
     def somebody():
-        with states.lock:
+        with states.making:
             held.set()
             free.wait(30)
 
     other = started(somebody)
     held.wait(10)
     began = time.monotonic()
-    with pytest.raises(Cancelled), carried._held(states.lock, lambda: time.monotonic() - began > 0.2):
+    with pytest.raises(Cancelled), while_wanted(lambda: time.monotonic() - began > 0.2), states.making:
         pass
     assert time.monotonic() - began < 5
     free.set()
     other.join(10)
-    with carried._held(states.lock, lambda: True):
+    with while_wanted(lambda: True), states.making:
         pass
+
+
+def test_long_work_aside_lets_others_in():
+    line, order = Line(lambda: 1), []
+    with line.place(0, "long", lambda: False) as place:
+        with place.aside():
+            with line.place(0, "short", lambda: False):
+                order.append("short")
+            order.append("long work")
+        assert line._busy == 1, "it counts again, for the little that is left to do"
+    assert order == ["short", "long work"]
+    assert line._busy == 0
+
+
+def test_who_never_ends_keeps_nobody_out_for_ever():
+    line, free = Line(lambda: 1, longest=0.3), threading.Event()
+
+    def stuck():
+        with line.place(0, "stuck", lambda: False):
+            free.wait(30)
+
+    thread = started(stuck)
+    until(lambda: line._busy)
+    began = time.monotonic()
+    with line.place(0, "next", lambda: time.monotonic() - began > 10):
+        assert time.monotonic() - began < 5
+    free.set()
+    thread.join(10)
+    assert line._busy == 0
+
+
+@pytest.mark.django_db(transaction=True)
+@pytest.mark.parametrize("heeds", [True, False])
+def test_a_look_that_takes_too_long_is_given_up_with_words(monkeypatch, heeds):
+    """Whether it asks if it is wanted, or never does: then its thread is left to itself and the answer comes all the
+    same."""
+    monkeypatch.setattr(turns, "LONGEST", 0.3)
+    monkeypatch.setattr(asgi, "LONGEST", 0.3)
+    monkeypatch.setattr(asgi, "GRACE", 0.4)
+    free = threading.Event()
+
+    def stuck(key, data):
+        while not free.wait(0.02):
+            if heeds:
+                check()
+
+    monkeypatch.setattr(importlib.import_module("errant_gust.server.api.look"), "plan_of", stuck)
+    said = asyncio.run(_asked({"study": "any", "document": {}}, free.set))
+    assert said[0]["status"] == 503
+    assert b"took longer than" in said[1]["body"]
+    assert b"try again" in said[1]["body"]
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_look_ends_when_its_client_goes(monkeypatch):
+    ended = threading.Event()
+
+    def endless(key, data):
+        try:
+            while True:
+                check()
+                time.sleep(0.02)
+        except Cancelled:
+            ended.set()
+            raise
+
+    monkeypatch.setattr(importlib.import_module("errant_gust.server.api.look"), "plan_of", endless)
+    asyncio.run(_asked({"study": "any", "document": {}}, ended.is_set, leaves=0.3))
+    assert ended.wait(5)
+
+
+async def _asked(body, then, leaves=60.0):
+    """The messages of the answer to a look, after which `then` is called; the client leaves after so many seconds."""
+    said, text = [], json.dumps(body).encode()
+    sent = iter([{"type": "http.request", "body": text, "more_body": False}])
+
+    async def receive():
+        for message in sent:
+            return message
+        await asyncio.sleep(leaves)
+        return {"type": "http.disconnect"}
+
+    async def send(message):
+        said.append(message)
+
+    scope = {
+        "type": "http", "method": "POST", "path": "/api/look/shapes", "query_string": b"", "http_version": "1.1",
+        "headers": [(b"host", b"localhost"), (b"x-errant-gust", b"1"), (b"content-type", b"application/json"),
+                    (b"content-length", str(len(text)).encode())],
+    }  # fmt: skip
+    await asgi.application(scope, receive, send)
+    then()  # the loop waits for its threads
+    return said

@@ -1,7 +1,6 @@
 """Steps that work on the voxels of a region: bake, smooth, linger. Computed once for what they depend on, then
 sampled."""
 
-import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -18,6 +17,7 @@ from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import budget
 from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import RegionId, param
+from errant_gust.core.wanted import Making, inner_lock
 
 
 class Kept:
@@ -25,8 +25,8 @@ class Kept:
 
     def __init__(self) -> None:
         self._items: OrderedDict[str, Any] = OrderedDict()
-        self._lock = threading.Lock()
-        self._making: dict[str, threading.Lock] = {}
+        self._lock = inner_lock("kept grids")
+        self._making: dict[str, Making] = {}
 
     def get(self, key: str, make: Callable[[], Any], size: Callable[[Any], int]) -> Any:
         """What is kept under a key; made, once whoever asks, if it is not there. `size`: its bytes."""
@@ -34,16 +34,16 @@ class Kept:
             if key in self._items:
                 self._items.move_to_end(key)
                 return self._items[key][0]
-            making = self._making.setdefault(key, threading.Lock())
+            making = self._making.setdefault(key, Making("what lanes make on voxels"))
         with making:
             with self._lock:
                 if key in self._items:
                     return self._items[key][0]
             made = make()
+            limit = min(budget() // 2, 2 << 30)
             with self._lock:
                 self._items[key] = (made, size(made))
                 self._making.pop(key, None)
-                limit = min(budget() // 2, 2 << 30)
                 while len(self._items) > 1 and sum(n for _, n in self._items.values()) > limit:
                     self._items.popitem(last=False)
             return made

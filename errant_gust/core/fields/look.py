@@ -6,12 +6,14 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.blocks import Cancel, share_out
+from errant_gust.core.errors import Cancelled
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.sampling import sample_chain
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.units import unit_text
+from errant_gust.core.wanted import check
 
 
 @dataclass(frozen=True)
@@ -98,8 +100,10 @@ def flow_lines(
         p = p + h * direction(p + np.float32(0.5) * h * before)
         out[start:stop, 1] = p.T
         for i in range(1, steps):
-            if cancel is not None and i % 16 == 0 and cancel():
-                return
+            if i % 16 == 0:
+                check()
+                if cancel is not None and cancel():
+                    raise Cancelled
             now = direction(p)
             p = p + h * np.where(now.any(axis=0), np.float32(1.5) * now - np.float32(0.5) * before, 0)
             before = now

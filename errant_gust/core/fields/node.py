@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -16,6 +15,7 @@ from errant_gust.core.fields.units import Unit
 from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import file_params, references
+from errant_gust.core.wanted import lazy
 
 if TYPE_CHECKING:
     from errant_gust.core.fields.scene import Scene
@@ -92,18 +92,18 @@ class Node:
         that it is to vanish at."""
         return self.step.potential(At(self, points, True), around)
 
-    @cached_property
+    @lazy
     def unit(self) -> Unit | None:
         """Unit of the values; None if they may be in any."""
         return self.step.unit_given(self)
 
-    @cached_property
+    @lazy
     def used(self) -> list[Node]:
         """Nodes that this one reads: the step before it and other lanes."""
         lanes = [id for _, kind, id in references(self.step) if kind == "field"] + list(self.varying.values())
         return ([self.incoming] if self.incoming else []) + [self.scene.lane(id) for id in lanes]
 
-    @cached_property
+    @lazy
     def feature(self) -> float:
         """The smallest detail in metres that anything up to here makes; 1 m if nothing says."""
         own = self.step.feature_at(self)
@@ -111,24 +111,24 @@ class Node:
         sizes += [node.feature for node in self.used if node.feature_known]
         return min(sizes, default=1.0)
 
-    @cached_property
+    @lazy
     def stroke(self) -> float | None:
         """Width in metres of the finest lines that are to be read in what comes up to here."""
         found = (self.step.stroke(), *(node.stroke for node in self.used))
         return min((width for width in found if width is not None), default=None)
 
-    @cached_property
+    @lazy
     def feature_known(self) -> bool:
         """Whether a step below says how small its features are."""
         return self.step.feature() is not None or any(node.feature_known for node in self.used)
 
-    @cached_property
+    @lazy
     def obstacles(self) -> frozenset[str]:
         """Shapes that anything up to here steers around: inside them the field means nothing."""
         own = (id for id, side in self.step.blocking() if side == "around")
         return frozenset(own).union(*(node.obstacles for node in self.used))
 
-    @cached_property
+    @lazy
     def moves(self) -> bool:
         """Whether the field changes with time."""
         if self.keyed or self.incoming_moves():

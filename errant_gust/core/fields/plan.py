@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections import OrderedDict
 from typing import Any
 
@@ -11,6 +10,7 @@ from errant_gust.core.fields.flow_data import FlowData, NoFlows
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.study import document
+from errant_gust.core.wanted import inner_lock
 
 KEPT_SCENES = 48
 
@@ -22,7 +22,7 @@ class Plan:
         """`data`: what fields ask flows by; without it, fields that are made from flows cannot be evaluated."""
         self.study, self.assets, self.data = study, assets or Assets(), data or NoFlows()
         self._scenes: OrderedDict[float, Scene] = OrderedDict()
-        self._lock = threading.Lock()
+        self._lock = inner_lock("scenes of a plan")
 
     def at(self, time: float) -> Scene:
         """The study at a time in s; made once, and kept for a while."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -43,6 +44,13 @@ class Built:
     keyed: bool
 
 
+class _Building(threading.local):
+    """Lanes that this thread is building, outermost first."""
+
+    def __init__(self) -> None:
+        self.lanes: list[str] = []
+
+
 class Scene:
     """Everything a lane may look up, at `time` seconds after the first frame. Built once, then only read."""
 
@@ -51,7 +59,7 @@ class Scene:
         self._lanes: dict[str, Node] = {}
         self._shapes: dict[str, PlacedShape] = {}
         self._contents: dict[str, str] = {}
-        self._building: list[str] = []
+        self._building = _Building()
 
     @property
     def data(self) -> FlowData:
@@ -369,12 +377,13 @@ class Scene:
         """Every step of a lane that is on, with what the lane is after it. Raises StudyError for lanes that use each
         other in a circle, and for a step that cannot be built."""
         lane = self.study.find("fields", id, f"fields.{id}")
-        if id in self._building:
-            path = " → ".join([*self._building[self._building.index(id) :], id])
+        building = self._building.lanes
+        if id in building:
+            path = " → ".join([*building[building.index(id) :], id])
             raise StudyError(
                 f"the lanes use each other in a circle ({path})", where=f"fields.{id}", fix="take one use out"
             )
-        self._building.append(id)
+        building.append(id)
         try:
             nodes: list[tuple[str, Node]] = []
             for step in lane.steps:
@@ -382,7 +391,7 @@ class Scene:
                     nodes.append((step.id, self._node(id, step, nodes[-1][1] if nodes else None)))
             return nodes
         finally:
-            self._building.pop()
+            building.pop()
 
     def _node(self, lane: str, part: document.Step, incoming: Node | None) -> Node:
         where = f"fields.{lane}.{part.id}"

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.kernels import curves as kernels
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 CHORDS = 8  # fine chords a smooth piece
@@ -107,7 +108,7 @@ class CurveSet:
         )  # fmt: skip
         return Nearest(out[0], out[1], out[2], out[3:6], out[6:9], out[9:12], out[12:15], out[16])
 
-    @cached_property
+    @lazy
     def box(self) -> tuple[Array, Array]:
         """Lower and upper corner of the curves, (3,) each, in m."""
         return self._boxes[0, :3].copy(), self._boxes[0, 3:].copy()

@@ -1,11 +1,11 @@
 """Deformed: a shape whose surface a lane moves."""
 
-from functools import cached_property
 from typing import Literal
 
 from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.study.parameters import FieldId, ShapeId, param
+from errant_gust.core.wanted import lazy
 
 AMOUNT = param(1.0, unit="×", slider=(-2, 2), help="How much of it")
 SECONDS = param(
@@ -22,7 +22,7 @@ WHERE = param("", optional=True, label="Only where", help="A scalar lane: where,
 class DeformedDistance(MeshDistance):
     """The distance to a surface that may have folds."""
 
-    @cached_property
+    @lazy
     def margin(self) -> float:
         """None: what is too fine for the grid would make all of it thicker, by half of its volume."""
         return 0.0

@@ -1,6 +1,5 @@
 """Surface of a field: a shape that a scalar lane makes, and its distance, exact near the surface."""
 
-from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -12,6 +11,7 @@ from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.study.parameters import FieldId, RegionId, param
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 MARGIN = 4  # nodes beyond the region
@@ -32,7 +32,7 @@ class SurfaceDistance(MeshDistance):
         self._inside = np.pad(inside, MARGIN)
         self.shape = tuple(int(n) for n in self._inside.shape)  # type: ignore[assignment]
 
-    @cached_property
+    @lazy
     def signed(self) -> Array:
         """Signed distances (nx, ny, nz) float32 at the nodes: exact within BAND voxels; farther off, where a distance
         is smooth, by a spline through the exact ones of every STEP-th node (a tenth of the time at 128³)."""
@@ -71,7 +71,7 @@ class SurfaceDistance(MeshDistance):
         share_out(ask, len(nodes), block=1 << 14)
         return out
 
-    @cached_property
+    @lazy
     def margin(self) -> float:
         """None: where a field has its level matters more than that no flat end's edge stands out."""
         return 0.0

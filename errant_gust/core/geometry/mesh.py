@@ -1,7 +1,5 @@
 """Triangle meshes from files (OBJ, STL, PLY, glTF): loading within limits, a report, exact queries."""
 
-import functools
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -9,9 +7,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from errant_gust.core.blocks import share_out
 from errant_gust.core.errors import FileError
 from errant_gust.core.geometry.mesh_files import MAX_BYTES, MAX_TRIANGLES, read_triangles
 from errant_gust.core.kernels import meshes as kernels
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 __all__ = ["FORMATS", "MAX_BYTES", "MAX_TRIANGLES", "Mesh", "MeshReport", "make_mesh", "read_mesh"]
@@ -68,7 +68,7 @@ class Mesh:
         """Whether points (n, 3) in m are inside: by the winding number, (n,)."""
         return self.winding(points) > 0.5
 
-    @functools.cached_property
+    @lazy
     def areas(self) -> Array:
         """Area of each triangle (n,), in square metres."""
         t = self.triangles.reshape(-1, 3, 3)
@@ -79,14 +79,13 @@ class Mesh:
         (3,) and `h` in m; both (nx, ny, nz)."""
         distance, wind = np.empty(shape), np.empty(shape)
 
-        def slab(i: int) -> None:
+        def slab(first: int, last: int) -> None:
             kernels.distance_slab(
-                lower, h, i, min(i + 4, shape[0]), self.triangles, self.boxes, self.dipoles, self.leaves,
+                lower, h, first, last, self.triangles, self.boxes, self.dipoles, self.leaves,
                 self.watertight, distance, wind,
             )  # fmt: skip
 
-        with ThreadPoolExecutor() as pool:
-            list(pool.map(slab, range(0, shape[0], 4)))
+        share_out(slab, shape[0], block=4)
         return distance, wind
 
 

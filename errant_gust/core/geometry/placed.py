@@ -1,7 +1,6 @@
 """A shape at one moment: its distance in the scene, its motion, its box."""
 
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any, Literal, Protocol
 
 import numpy as np
@@ -10,6 +9,7 @@ from numpy.typing import NDArray
 from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.geometry.shapes import Geometry, ShapeKind
 from errant_gust.core.study.turns import rotation
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 Side = Literal["around", "inside"]
@@ -30,7 +30,7 @@ class Surrounding:
 
     shapes: tuple["PlacedShape", ...]
 
-    @cached_property
+    @lazy
     def frame(self) -> tuple[Array, Array, Array]:
         """Middle (3,), half size (3,) in m and axes (3, 3) of the box around all shapes."""
         boxes = [s.box for s in self.shapes if s.kind.bounded] or [s.box for s in self.shapes]
@@ -58,7 +58,7 @@ class PlacedShape:
     spin: tuple[float, float, float] = (0.0, 0.0, 0.0)
     growth: "Growth | None" = None
 
-    @cached_property
+    @lazy
     def turned(self) -> Array:
         """Its axes in the scene, (3, 3)."""
         return rotation(self.kind.turn)
@@ -123,7 +123,7 @@ class PlacedShape:
         """Which points (3, n) may be nearer than `reach` (or inside): quick, and never misses one."""
         return self.kind.rough(self.to_local(points), self.geometry) <= np.float32(reach)
 
-    @cached_property
+    @lazy
     def frame(self) -> tuple[Array, Array, Array]:
         """Middle (3,) in the scene, half extents (3,) in the shape's own frame, and its rotation."""
         middle, half = self.kind.half_extents(self.geometry)
@@ -136,7 +136,7 @@ class PlacedShape:
         reach = np.abs(turned) @ half
         return middle - reach, middle + reach
 
-    @cached_property
+    @lazy
     def surface(self) -> tuple[Array, Array]:
         """Vertices (n, 3) in the scene and faces (m, 3)."""
         vertices, faces = self.kind.triangles(self.geometry)

@@ -5,7 +5,6 @@ import json
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,7 @@ from errant_gust.core.child import parsed_apart
 from errant_gust.core.errors import FileError
 from errant_gust.core.geometry.mesh import read_mesh
 from errant_gust.core.geometry.mesh_files import MAX_BYTES, MAX_TRIANGLES, triangulated
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 SUFFIXES = (".usd", ".usda", ".usdc", ".glb", ".gltf", ".obj", ".ply", ".stl")
@@ -47,7 +47,7 @@ class SceneFile:
     cameras: tuple[dict[str, Any], ...] = ()
     notes: tuple[str, ...] = ()
 
-    @cached_property
+    @lazy
     def _ends(self) -> Array:
         return np.cumsum(self.counts)
 

@@ -7,7 +7,6 @@ left uncovered. Farther away it is taken off less and less, and from FADED cells
 Outside the grid the exact distance is used.
 """
 
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -17,6 +16,7 @@ from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.kernels import meshes as mesh_kernels
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 CELLS = 72  # along the longest side of the padded box
@@ -36,7 +36,7 @@ class MeshDistance:
         shape = np.ceil((extent + 2 * pad) / self.h).astype(int) + 2
         self.shape: tuple[int, int, int] = (int(shape[0]), int(shape[1]), int(shape[2]))
 
-    @cached_property
+    @lazy
     def signed(self) -> Array:
         """Signed distances at the nodes (nx, ny, nz) float32: exact, except behind holes, which are closed."""
         distance, wind = self.mesh.distance_grid(self.lower, self.h, self.shape)
@@ -45,7 +45,7 @@ class MeshDistance:
             _close_holes(distance, wind, self.h)
         return np.where(inside, -distance, distance).astype(np.float32)
 
-    @cached_property
+    @lazy
     def coefficients(self) -> Array:
         """Of the cubic spline through the smoothed distances, (nx, ny, nz)."""
         from scipy import ndimage
@@ -71,7 +71,7 @@ class MeshDistance:
         edge = float(np.median(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1)))
         return float(np.clip(0.6 * edge / self.h, 0.5, 1.6))
 
-    @cached_property
+    @lazy
     def margin(self) -> float:
         """How far the mesh stands out of the spline's zero level, in metres (sampled over the whole surface)."""
         t = self.mesh.triangles.reshape(-1, 3, 3)

@@ -1,7 +1,6 @@
 """A baked field: float32 values in the middle of a region's voxels, sampled trilinearly."""
 
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -10,6 +9,7 @@ from numpy.typing import NDArray
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.kernels.bricks import sample_by_brick
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 Outside = Literal["zero", "clamp", "repeat"]
@@ -40,7 +40,7 @@ class Grid:
         first = (np.float32(low + 0.5 * h) for low in self.region.lower)
         return (*first, np.float32(1 / h), OUTSIDE[self.outside])
 
-    @cached_property
+    @lazy
     def _nodes(self) -> Array:
         """Values with a first layer repeated behind the last where the field repeats or is one voxel thick."""
         pad = [(0, 1 if self.outside == "repeat" or n == 1 else 0) for n in self.region.shape]

@@ -2,7 +2,6 @@
 
 import os
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 from errant_gust.core.errors import BudgetError
 from errant_gust.core.kernels.grids import voxel_centres
 from errant_gust.core.study.turns import rotation
+from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 
@@ -41,7 +41,7 @@ class GridRegion:
     voxel_size: float
     turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
-    @cached_property
+    @lazy
     def axes(self) -> Array:
         """Its axes as columns (3, 3)."""
         return rotation(self.turn)

@@ -1,16 +1,13 @@
 """What fields and flows ask of flows: points from previews in memory, volumes from runs in the store."""
 
-import threading
 import time as clock_time
 from collections import OrderedDict
-from collections.abc import Iterator
-from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
-from errant_gust.core.errors import Cancelled, StudyError
+from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.flow_data import FlowPoints
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
@@ -29,9 +26,9 @@ from errant_gust.core.runs.stepping import compute_frames
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import check_circles
 from errant_gust.core.study.parameters import flow_of
+from errant_gust.core.wanted import Making, aside, check, inner_lock, unwanted, while_wanted
 
 PATIENCE = 600.0  # seconds without a new frame after which a run that somebody else computes is given up
-PATIENCE_OF_ONE = 0.05  # seconds between two looks of a request that waits for another whether it is still wanted
 MOST_FLOWS, MOST_STATES = 8, 24  # kept in memory
 
 
@@ -39,12 +36,12 @@ class _States:
     """States of a flow's preview in memory; one thread at a time computes more."""
 
     def __init__(self) -> None:
-        self.lock = threading.RLock()
+        self.making = Making("the points of a flow")
         self.frames: dict[int, Any] = {}
 
 
 _known: OrderedDict[str, _States] = OrderedDict()
-_lock = threading.Lock()
+_lock = inner_lock("flows in memory")
 
 
 def _states_of(identity: str) -> _States:
@@ -54,18 +51,6 @@ def _states_of(identity: str) -> _States:
         while len(_known) > MOST_FLOWS:
             _known.popitem(last=False)
         return found
-
-
-@contextmanager
-def _held(lock: Any, cancel: Cancel | None) -> Iterator[None]:
-    """A lock that another request may hold for long; Cancelled as soon as this one is no longer wanted."""
-    while not lock.acquire(timeout=PATIENCE_OF_ONE):
-        if cancel is not None and cancel():
-            raise Cancelled
-    try:
-        yield
-    finally:
-        lock.release()
 
 
 class Carried:
@@ -81,9 +66,10 @@ class Carried:
         plan = scene.plan or plan_of(scene.study, scene.assets)
         clock = scene.study.clock
         frame = clock.start + max(0, round(scene.time * clock.fps * clock.slow_motion))
+        frame = min(frame, max(clock.start, clock.end))  # whatever time is asked for, there are no frames beyond it
         states = _states_of(run_identity(scene.study, flow, "preview", scene.assets))
-        with _held(states.lock, cancel):
-            return found.of(_computed(plan, flow, states.frames, frame, clock.start, cancel).channels())
+        with aside(), while_wanted(cancel), states.making:
+            return found.of(_computed(plan, flow, states.frames, frame, clock.start).channels())
 
     def volume_at(
         self, scene: Scene, flow: str, channel: str, quality: str, frame: int, where: str, cancel: Cancel | None = None
@@ -133,21 +119,22 @@ def plan_of(study: document.Study, assets: Assets | None = None) -> Plan:
     return Plan(study, assets, Carried())
 
 
-def _computed(
-    plan: Plan, id: str, frames: dict[int, Any], frame: int, first: int, cancel: Cancel | None
-) -> Any:  # fmt: skip
+def _computed(plan: Plan, id: str, frames: dict[int, Any], frame: int, first: int) -> Any:
     if frame in frames:
         return frames[frame]
     flow = open_flow(plan, id, "preview")
     start = max((f for f in frames if f < frame), default=None)
     state = flow.first() if start is None else frames[start]
-    for f in range(first if start is None else start, frame):
-        if cancel is not None and cancel():
-            raise Cancelled
-        state = flow.next(state, f, cancel)
-    frames[frame] = state
-    while len(frames) > MOST_STATES:
-        frames.pop(next(iter(frames)))
+    at = first if start is None else start
+    try:
+        while at < frame:
+            check()
+            state = flow.next(state, at, unwanted())
+            at += 1
+    finally:  # who gives up leaves what was computed to who asks next
+        frames[at] = state
+        while len(frames) > MOST_STATES:
+            frames.pop(next(iter(frames)))
     return state
 
 
@@ -170,15 +157,17 @@ def run_with(scene: Scene, flow: str, quality: str, frame: int, where: str, canc
     store = RunStore(home() / "runs" / identity)
     plan = scene.plan or plan_of(scene.study, scene.assets)
     seen, since = -1, clock_time.monotonic()
-    while frame not in store.frames():
-        if cancel is not None and cancel():
-            raise Cancelled
-        try:
-            compute_frames(plan, flow, store.folder, quality=quality, last=frame, cancel=cancel)
-        except Elsewhere:
-            if len(store.frames()) != seen:
-                seen, since = len(store.frames()), clock_time.monotonic()
-            if clock_time.monotonic() - since > PATIENCE:
-                raise
-            clock_time.sleep(0.1)
+    if store.has(frame):
+        return store
+    with aside(), while_wanted(cancel):
+        while not store.has(frame):
+            check()
+            try:
+                compute_frames(plan, flow, store.folder, quality=quality, last=frame)
+            except Elsewhere:
+                if len(store.frames()) != seen:
+                    seen, since = len(store.frames()), clock_time.monotonic()
+                if clock_time.monotonic() - since > PATIENCE:
+                    raise
+                clock_time.sleep(0.1)
     return store

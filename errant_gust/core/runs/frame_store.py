@@ -116,6 +116,10 @@ class RunStore:
             return []
         return sorted(int(m[1]) for name in os.listdir(self.frames_folder) if (m := FRAME.match(name)))
 
+    def has(self, frame: int) -> bool:
+        """Whether a frame is complete."""
+        return self.path(frame).is_dir()
+
     def path(self, frame: int) -> Path:
         """The folder of a frame's arrays."""
         return self.frames_folder / f"{frame:06d}.zarr"

@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
-from errant_gust.core.errors import Cancelled
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.kind import State, open_flow
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import manifest_for
+from errant_gust.core.wanted import check, unwanted, while_wanted
 
 
 @dataclass(frozen=True)
@@ -44,7 +44,7 @@ def compute_frames(
     store = RunStore(folder)
     store.create(manifest)
     start, end = study.clock.start, study.clock.end if last is None else min(last, study.clock.end)
-    with store.alone():
+    with while_wanted(cancel), store.alone():
         store.clean()
         ready = store.frames()
         frame = start
@@ -56,10 +56,9 @@ def compute_frames(
         recent: deque[float] = deque(maxlen=8)  # gas takes longer as it spreads: the last frames tell of the next
         first = True
         while frame <= end:
-            if cancel is not None and cancel():
-                raise Cancelled
+            check()
             t0 = time.perf_counter()
-            state = steps.first() if state is None else steps.next(state, frame - 1, cancel, keep=False)
+            state = steps.first() if state is None else steps.next(state, frame - 1, unwanted(), keep=False)
             facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
             store.write(frame, state.channels(), facts)
             recent.append(time.perf_counter() - t0)

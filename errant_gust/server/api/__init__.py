@@ -17,6 +17,7 @@ from errant_gust.server.api.scenes import router as scenes
 from errant_gust.server.api.shelf import router as shelf
 from errant_gust.server.api.studies import router as studies
 from errant_gust.server.api.sweeps import router as sweeps
+from errant_gust.server.api.turns import TooLong
 from errant_gust.server.faults import told
 from errant_gust.server.revisions import Conflict
 
@@ -44,6 +45,8 @@ def conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
 
 @api.exception_handler(GustError)
 def mendable(request: HttpRequest, error: GustError) -> HttpResponse:
+    if isinstance(error, TooLong):
+        return api.create_response(request, problem(error), status=503)
     missing = error.what.startswith(
         ("there is no study", "there is no run", "there is no sweep", "there is no delivery", "there is no flipbook")
     )

@@ -6,6 +6,7 @@ from typing import Any, Literal
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
+from pydantic import ConfigDict
 from pydantic import Field as Bound
 
 from errant_gust.core.checks import Finding, findings, findings_on_frame
@@ -57,11 +58,16 @@ class Looking(Asking):
     time: float = 0.0
 
     def scene(self) -> Scene:
-        return plan_of(self.study, self.document).at(self.time)
+        """The study at the time asked for, which is no later than its clock ends."""
+        plan = plan_of(self.study, self.document)
+        clock = plan.study.clock
+        return plan.at(min(max(self.time, 0.0), clock.seconds(clock.end)))
 
 
 class Place(Schema):
     """A step of a lane, or the end of the lane."""
+
+    model_config = ConfigDict(allow_inf_nan=False)
 
     lane: str
     step: str | None = None
@@ -87,6 +93,8 @@ class StepLooking(Place, Looking):
 
 class Rectangle(Schema):
     """A corner, and the edges from it, in metres."""
+
+    model_config = ConfigDict(allow_inf_nan=False)
 
     origin: Vec
     u: Vec

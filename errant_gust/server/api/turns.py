@@ -3,13 +3,17 @@
 import functools
 import hashlib
 import json
+import time
 from collections.abc import Callable
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Schema
+from pydantic import ConfigDict
 
-from errant_gust.server.line import Once, line
+from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.wanted import Cancel, while_wanted
+from errant_gust.server.line import LONGEST, Once, line
 from errant_gust.server.newest import Turn
 
 DRAGS, SEES, READS = 0, 1, 2
@@ -17,14 +21,38 @@ DRAGS, SEES, READS = 0, 1, 2
 _once: Once[Any] = Once()
 
 
+class TooLong(GustError):
+    """A look that took longer than anybody waits: it was given up."""
+
+
+def never_gone() -> bool:
+    """For who asks without a connection, such as a test."""
+    return False
+
+
+def gone_of(request: HttpRequest) -> Cancel:
+    """What tells that the client of a request has gone (see `asgi.application`)."""
+    found: Cancel = getattr(request, "scope", {}).get("gone", never_gone)
+    return found
+
+
 class Asking(Schema):
     """Who asks, and for the how manieth time: `tab.name` of what is asked for, and a number that grows."""
 
+    model_config = ConfigDict(allow_inf_nan=False)
     channel: str = ""
     serial: int = 0
 
     def turn(self) -> Turn:
         return Turn(self.channel or str(id(self)), self.serial)
+
+
+def too_long() -> TooLong:
+    """The words for it; what was made on the way is kept, so that another try goes on from there."""
+    return TooLong(
+        f"this took longer than {LONGEST:.0f} s and was given up",
+        fix="try again, it goes on from where it was; or look at less: coarser voxels, an earlier frame",
+    )
 
 
 View = Callable[[HttpRequest, Any], Any]
@@ -36,15 +64,26 @@ def taking_turns(rank: int) -> Callable[[View], View]:
     def around(view: View) -> View:
         @functools.wraps(view)
         def taken(request: HttpRequest, body: Any) -> Any:
-            turn = body.turn()
+            turn, gone, end = body.turn(), gone_of(request), time.monotonic() + LONGEST
             said = json.dumps(body.model_dump(exclude={"channel", "serial"}), default=str)
             key = f"{view.__name__} {hashlib.blake2b(said.encode(), digest_size=16).hexdigest()}"
 
+            def unwanted() -> bool:
+                return turn.superseded() or gone() or time.monotonic() > end
+
             def work() -> Any:
-                with line.place(rank, body.channel.partition(".")[0], turn.superseded):
+                with (
+                    line.place(rank, body.channel.partition(".")[0], unwanted) as place,
+                    while_wanted(unwanted, place.aside),
+                ):
                     return view(request, body)
 
-            return _own(_once.make(key, turn.superseded, work))
+            try:
+                return _own(_once.make(key, unwanted, work))
+            except Cancelled:
+                if time.monotonic() > end and not turn.superseded():
+                    raise too_long() from None
+                raise
 
         return taken
 

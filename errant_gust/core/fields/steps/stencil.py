@@ -1,13 +1,12 @@
 """Stencil: a flat outline or picture, extruded, as a mask."""
 
-from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 
-from errant_gust.core.blocks import Cancel
+from errant_gust.core.blocks import Cancel, share_out
 from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array, At, Samples, smooth_step
@@ -61,8 +60,7 @@ def _from_lines(lines: list[Array] | tuple[Array, ...], margin: float) -> Raster
     columns, rows = (max(8, round(CELLS * side / max(w, h))) for side in (w, h))
     x, y = ((np.arange(n) + 0.5) / n * side - side / 2 for n, side in ((columns, w), (rows, h)))
     out = np.empty((rows, columns), np.float32)
-    with ThreadPoolExecutor() as pool:
-        list(pool.map(lambda r: outline_distance(x, y, joined, out, r, min(r + 16, rows)), range(0, rows, 16)))
+    share_out(lambda first, last: outline_distance(x, y, joined, out, first, last), rows, block=16)
     return Raster(out, float(w), float(h), None)
 
 

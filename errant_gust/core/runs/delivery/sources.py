@@ -3,7 +3,6 @@
 import math
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +21,7 @@ from errant_gust.core.runs.identity import engines
 from errant_gust.core.runs.shape_files import level_set, level_set_region, mesh_data
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
+from errant_gust.core.wanted import lazy
 
 ON = "@"
 """Between a field and the region that it is written on: `wind@room`."""
@@ -123,7 +123,7 @@ class RunSource(Source):
         if channels and not self.of.from_study:
             self.of.known(self.store, frame, channels)
 
-    @cached_property
+    @lazy
     def _plan(self) -> Plan:
         return plan_of_run(self.store)
 
