@@ -1,5 +1,6 @@
 """Start the parts of a cluster with what runs need: the scheduler of `dask.distributed`, and workers that reach it."""
 
+import ipaddress
 import os
 import signal
 import subprocess
@@ -15,32 +16,59 @@ REST = 2.0
 """Seconds before a worker that has ended is begun again: Dask's end when their scheduler goes."""
 
 
-def scheduler(host: str, port: int, tls: bool) -> None:
+LOOPBACK = "127.0.0.1"
+QUIET = ("--no-dashboard", "--dashboard-address", f"{LOOPBACK}:0")
+"""Dask's parts answer HTTP even so, with what they hold: on loopback only, wherever they listen themselves."""
+
+
+def reached(host: str, encrypted: bool, trusted: bool) -> str:
+    """The address to listen at: loopback unless another is named. Raises GustError for another one where whoever
+    reaches it could run code without being asked who they are."""
+    chosen = host.strip() or LOOPBACK
+    if _is_loopback(chosen) or encrypted or trusted:
+        return chosen
+    raise GustError(
+        f"whoever reaches {chosen} could run code here", where="--host",
+        fix="encrypt (--tls, or a tls:// address), or say --trust-this-network if nobody else is on it",
+    )  # fmt: skip
+
+
+def _is_loopback(host: str) -> bool:
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host.strip("[]")).is_loopback
+    except ValueError:
+        return False
+
+
+def scheduler(host: str, port: int, tls: bool, trusted: bool) -> None:
     """Become a scheduler; `tcp://host:port` is its address, or tls:// with the certificates of Dask's settings."""
+    host = reached(host, tls, trusted)
     command = [
         sys.executable, "-m", "distributed.cli.dask_scheduler", "--host", host, "--port", str(port),
-        "--no-dashboard", "--no-show", "--protocol", "tls" if tls else "tcp",
+        *QUIET, "--no-show", "--protocol", "tls" if tls else "tcp",
     ]  # fmt: skip
     sys.stdout.flush()
     os.execv(sys.executable, command)
 
 
-def worker(address: str, memory: float, name: str, host: str) -> None:
+def worker(address: str, memory: float, name: str, host: str, trusted: bool) -> None:
     """Be a worker of one run at a time until interrupted, whatever becomes of the scheduler: a run uses all threads
     that ERRANT_GUST_THREADS allows."""
     if "://" not in address:
         raise GustError(f"'{address}' is no address", where="ADDRESS", fix="right would be tcp://machine:8786")
+    host = reached(host, address.startswith("tls://"), trusted)
     scratch = home() / "workers"
     scratch.mkdir(parents=True, exist_ok=True)
     allowed = int(memory * 1e9) if memory else _memory()
     command = [
         sys.executable, "-m", "distributed.cli.dask_worker", address, "--nworkers", "1", "--nthreads", "1",
-        "--no-dashboard", "--local-directory", str(scratch), "--memory-limit", str(allowed),
+        *QUIET, "--host", host, "--local-directory", str(scratch), "--memory-limit", str(allowed),
         "--resources", f"MEMORY={allowed}", "--protocol", address.partition("://")[0],
         "--preload", "errant_gust.cli",
     ]  # fmt: skip
     command += ["--name", name] if name else []
-    command += ["--host", host] if host else []
     child: subprocess.Popen[bytes] | None = None
     over = False
 

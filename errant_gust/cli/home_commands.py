@@ -82,16 +82,20 @@ def restore(
     print(f"{home}: {made}; ERRANT_GUST_HOME={home} uses it")
 
 
+TRUST = "Listen at an address that others reach, though nothing is encrypted: they can run code here"
+
+
 @app.command()
 def scheduler(
     host: Annotated[str, typer.Option(help="Address that it listens at; whoever reaches it runs code")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="That it listens at")] = 8786,
     tls: Annotated[bool, typer.Option("--tls", help="Encrypted, with the certificates of Dask's settings")] = False,
+    trusted: Annotated[bool, typer.Option("--trust-this-network", help=TRUST)] = False,
 ) -> None:
     """Be the scheduler of a cluster, for ERRANT_GUST_SCHEDULER=tcp://host:port."""
     from errant_gust.cli.clustering import scheduler as be
 
-    be(host, port, tls)
+    be(host, port, tls, trusted)
 
 
 @app.command()
@@ -99,9 +103,10 @@ def worker(
     address: Annotated[str, typer.Argument(metavar="ADDRESS", help="Of the scheduler: tcp://machine:8786")],
     memory: Annotated[float, typer.Option(help="GB that runs may take here; four fifths of all if left out")] = 0.0,
     name: Annotated[str, typer.Option(help="For the scheduler's lists")] = "",
-    host: Annotated[str, typer.Option(help="This machine's own address, where it has several")] = "",
+    host: Annotated[str, typer.Option(help="This machine's own address that the scheduler reaches it by")] = "",
+    trusted: Annotated[bool, typer.Option("--trust-this-network", help=TRUST)] = False,
 ) -> None:
     """Be a worker of a cluster: the home folder (ERRANT_GUST_HOME) must be the server's, shared."""
     from errant_gust.cli.clustering import worker as be
 
-    be(address, memory, name, host)
+    be(address, memory, name, host, trusted)

@@ -40,13 +40,14 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     import uvicorn
     from django.core.management import call_command
 
-    from errant_gust.server import flipbooks, runs, shelf, study_files
+    from errant_gust.server import flipbooks, runs, shelf, study_files, workers
 
     chosen = _free(port)
     call_command("migrate", verbosity=0)
     study_files.sweep_uploads()
     shelf.sweep()
     flipbooks.sweep()
+    workers.begin()
     runs.take_up()
     if demo:
         for study in study_files.put_in_demos():
@@ -60,7 +61,11 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
         "errant_gust.server.asgi:application", host="127.0.0.1", port=chosen, log_level="warning", lifespan="off",
         timeout_graceful_shutdown=1,
     )  # fmt: skip
-    uvicorn.Server(config).run()
+    try:
+        uvicorn.Server(config).run()
+    finally:
+        runs.leave()
+        workers.end_all()
 
 
 def _free(port: int) -> int:

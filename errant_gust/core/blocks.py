@@ -20,27 +20,50 @@ Progress = Callable[[float], None]
 
 _foreground = 0
 _quiet = threading.Condition()
+_listeners: list[Callable[[bool], None]] = []
+
+
+def when_foreground(tell: Callable[[bool], None]) -> None:
+    """Have it told when somebody begins to wait for a picture here, and when nobody does any more."""
+    _listeners.append(tell)
+
+
+def held_up(waits: bool) -> None:
+    """What another process tells this one: whether somebody waits for a picture there."""
+    global _elsewhere
+    with _quiet:
+        _elsewhere = waits
+        _quiet.notify_all()
+
+
+_elsewhere = False
+
+
+def _counted(more: int) -> None:
+    global _foreground
+    with _quiet:
+        before, _foreground = _foreground, _foreground + more
+        _quiet.notify_all()
+        if bool(before) != bool(_foreground):
+            for tell in _listeners:
+                tell(bool(_foreground))
 
 
 @contextmanager
 def foreground() -> Iterator[None]:
-    """While somebody waits for a picture, runs in this process give way between blocks."""
-    global _foreground
-    with _quiet:
-        _foreground += 1
+    """While somebody waits for a picture, runs give way between blocks: in this process, and in those that are told."""
+    _counted(1)
     try:
         yield
     finally:
-        with _quiet:
-            _foreground -= 1
-            _quiet.notify_all()
+        _counted(-1)
 
 
 def give_way(longest: float = 0.5) -> None:
     """Called by background work between blocks: waits until nobody is waiting for a picture, but not for ever."""
-    if _foreground:
+    if _foreground or _elsewhere:
         with _quiet:
-            _quiet.wait_for(lambda: _foreground == 0, timeout=longest)
+            _quiet.wait_for(lambda: not _foreground and not _elsewhere, timeout=longest)
 
 
 def threads() -> int:

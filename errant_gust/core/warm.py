@@ -1,8 +1,11 @@
 """Compiles every kernel once, so that nobody waits for a compiler later: runs small studies through all of them."""
 
 import hashlib
+import os
+import subprocess
 import sys
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +13,7 @@ import numpy as np
 from errant_gust.core import demos
 from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings, findings_on_frame
+from errant_gust.core.errors import GustError
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.look import flow_lines, swatch_window
 from errant_gust.core.fields.plan import Plan
@@ -137,57 +141,76 @@ def marker() -> Path:
 
 
 def ensure() -> None:
-    """Compile what this machine has not compiled of these sources yet, with a line that says so."""
+    """Compile what this machine has not compiled of these sources yet, with a line that says so: in as many processes
+    as there are parts and cores. Raises GustError where one of them fails."""
     if marker().is_file():
         return
     print("Compiling kernels (once; some minutes) …", file=sys.stderr, flush=True)
-    compile_all()
+    if len(os.sched_getaffinity(0)) > 1:
+        going = [subprocess.Popen([sys.executable, "-m", "errant_gust.cli.warm", part]) for part in PARTS]
+        failed = [part for part, process in zip(PARTS, going, strict=True) if process.wait()]
+        if failed:
+            raise GustError(f"kernels could not be compiled ({', '.join(failed)})", fix="see what is said above")
+    else:
+        compile_all()
     marker().touch()
 
 
-def compile_all() -> None:
-    """Run small studies through every kernel."""
+def compile_all(parts: Iterable[str] = ()) -> None:
+    """Run small studies through every kernel, or through those of some PARTS."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        points = np.random.default_rng(1).uniform(-2, 2, (64, 3)).astype(np.float32)
         plans = [open_study(path) for path in demos.build(folder)]
-        for plan in [*plans, other_steps(folder)]:
-            findings(plan)
-            scene = plan.at(0.5)
-            for part in plan.study.fields:
-                for _, node in scene.steps(part.id):
-                    sample(node, points, gradient=True)
-        scene = plans[0].at(0.5)
-        last = scene.lane("wind")
-        reading(last, *domain(scene), side=6, gathers=True)
-        flow_lines(last, points[:8], length=1.0, steps=4, both=True)
-        sample(last, swatch_window(scene).points(16, 16))
-        region = GridRegion((-1, -1, 0), (8, 8, 8), 0.25)
-        for id in ("wind", "near_quay"):
-            grid = Grid(region, bake(scene.lane(id), region))
-            grid.sample(points.T.copy())
-            grid.sample_many(points)
-            grid.sample_with_gradient(points.T.copy())
-        store = compute(plans[0].study, "spray", folder / "run", quality="preview", assets=plans[0].assets, last=2)
-        smoke = next(p for p in plans if any(f.id == "smoke" for f in p.study.flows))
-        gas = compute(smoke.study, "smoke", folder / "smoke", quality="preview", assets=smoke.assets, last=2)
-        volume = kind_of(smoke.study.find("flows", "smoke", "").kind).result(form="volume").read(gas, 2)
-        density = volume.grids["density"].values
-        for toward in (-1.0, 1.0):
-            lit(density, *(np.float32(v) for v in (0.1, 0.2, toward)), np.float32(1), np.empty_like(density))
-        findings_on_frame(plans[0], "spray", store, 2)
-        compute(sprayed(folder).study, "w", folder / "sprayed", last=3)
-        wisps = open_study(folder / "kiln_wisps.gust.json")
-        compute(wisps.study, "fine", folder / "fine", quality="preview", assets=wisps.assets, last=2)
-        thick = poured(folder)
-        drawing_of(compute(thick.study, "w", folder / "poured", last=3), thick, "w", 3)
-        frost = compute(grown(folder).study, "w", folder / "grown", last=3)
-        GrowthKind().result(form="mesh").read(frost, 3)
-        sand = open_study(folder / "silica_runnel.gust.json")
-        compute(sand.study, "silica", folder / "sand", quality="preview", assets=sand.assets, last=3)
-        mesh = make_mesh(
-            np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"
-        )
-        MeshDistance(mesh, cells=16).sample(points.T.copy(), 2)
-        mesh.closest(points)
-        mesh.contains(points)
+        for part in parts or PARTS:
+            PARTS[part](folder, plans)
+
+
+def _fields_and_gas(folder: Path, plans: list[Plan]) -> None:
+    points = np.random.default_rng(1).uniform(-2, 2, (64, 3)).astype(np.float32)
+    for plan in [*plans, other_steps(folder)]:
+        findings(plan)
+        scene = plan.at(0.5)
+        for part in plan.study.fields:
+            for _, node in scene.steps(part.id):
+                sample(node, points, gradient=True)
+    scene = plans[0].at(0.5)
+    last = scene.lane("wind")
+    reading(last, *domain(scene), side=6, gathers=True)
+    flow_lines(last, points[:8], length=1.0, steps=4, both=True)
+    sample(last, swatch_window(scene).points(16, 16))
+    region = GridRegion((-1, -1, 0), (8, 8, 8), 0.25)
+    for id in ("wind", "near_quay"):
+        grid = Grid(region, bake(scene.lane(id), region))
+        grid.sample(points.T.copy())
+        grid.sample_many(points)
+        grid.sample_with_gradient(points.T.copy())
+    mesh = make_mesh(
+        np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]]), np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]]), "m"
+    )
+    MeshDistance(mesh, cells=16).sample(points.T.copy(), 2)
+    mesh.closest(points)
+    mesh.contains(points)
+    smoke = next(p for p in plans if any(f.id == "smoke" for f in p.study.flows))
+    gas = compute(smoke.study, "smoke", folder / "smoke", quality="preview", assets=smoke.assets, last=2)
+    volume = kind_of(smoke.study.find("flows", "smoke", "").kind).result(form="volume").read(gas, 2)
+    density = volume.grids["density"].values
+    for toward in (-1.0, 1.0):
+        lit(density, *(np.float32(v) for v in (0.1, 0.2, toward)), np.float32(1), np.empty_like(density))
+    compute(sprayed(folder).study, "w", folder / "sprayed", last=3)
+    wisps = open_study(folder / "kiln_wisps.gust.json")
+    compute(wisps.study, "fine", folder / "fine", quality="preview", assets=wisps.assets, last=2)
+
+
+def _liquid_grains_and_growth(folder: Path, plans: list[Plan]) -> None:
+    thick = poured(folder)
+    drawing_of(compute(thick.study, "w", folder / "poured", last=3), thick, "w", 3)
+    sand = open_study(folder / "silica_runnel.gust.json")
+    compute(sand.study, "silica", folder / "sand", quality="preview", assets=sand.assets, last=3)
+    frost = compute(grown(folder).study, "w", folder / "grown", last=3)
+    GrowthKind().result(form="mesh").read(frost, 3)
+    store = compute(plans[0].study, "spray", folder / "run", quality="preview", assets=plans[0].assets, last=2)
+    findings_on_frame(plans[0], "spray", store, 2)
+
+
+PARTS = {"fields": _fields_and_gas, "flows": _liquid_grains_and_growth}
+"""What is compiled by processes of their own: they share few kernels."""

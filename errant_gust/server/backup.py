@@ -6,9 +6,12 @@ is taken along, and no delivery: each holds the command that makes it again.
 """
 
 import json
+import lzma
 import sqlite3
+import struct
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import closing, suppress
 from pathlib import Path
@@ -19,6 +22,8 @@ from errant_gust.core.files.room import NoRoom, free_at, kept_free
 from errant_gust.core.files.writing import add_file, written_whole, zip_entry
 from errant_gust.core.home import home
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.identity import IDENTITY
+from errant_gust.server.revisions import KEY
 
 FORMAT = "errant-gust-backup"
 DATABASE = "errant_gust.sqlite3"
@@ -87,6 +92,13 @@ def _files_of(folder: Path, frames: bool) -> Iterator[Path]:
             yield from sorted(p for p in store.path(frame).rglob("*") if p.is_file())
 
 
+UNREADABLE = (
+    zipfile.BadZipFile, EOFError, ValueError, NotImplementedError, sqlite3.Error, RuntimeError, lzma.LZMAError,
+    zlib.error, KeyError, TypeError, AttributeError, struct.error,
+)  # fmt: skip
+"""What the library's readers meet in an archive or a database that is damaged."""
+
+
 def put_back(file: Path, to: Path, progress: Progress = lambda share: None) -> str:
     """Make a home folder of a backup, whole or not at all. What was done, in words."""
     to = to.expanduser().resolve()
@@ -111,7 +123,7 @@ def put_back(file: Path, to: Path, progress: Progress = lambda share: None) -> s
                 return said
     except FileNotFoundError:
         raise FileError("is not there", where=str(file)) from None
-    except (zipfile.BadZipFile, EOFError, ValueError, NotImplementedError) as error:
+    except UNREADABLE as error:
         raise FileError(f"is no backup, or a broken one ({error})", where=str(file)) from None
 
 
@@ -143,6 +155,11 @@ def _settled(made: Path, file: Path) -> str:
         if database.execute("PRAGMA integrity_check").fetchone()[0] != "ok":
             raise FileError("the database in it is broken", where=str(file))
         runs = list(database.execute("SELECT identity, last FROM gust_run"))
+        keys = [str(row[0]) for row in database.execute("SELECT key FROM gust_study")]
+        strange = [str(i) for i, _ in runs if not IDENTITY.fullmatch(str(i))]
+        strange += [key for key in keys if not KEY.fullmatch(key)]
+        if strange:  # what a folder is called after: a backup of ours holds nothing else
+            raise FileError(f"names a run or a study '{strange[0][:60]}', which no backup does", where=str(file))
         for identity, last in runs:
             store = RunStore(made / "runs" / identity)
             there = store.frames()

@@ -6,7 +6,7 @@ import threading
 import time
 import uuid
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
@@ -27,7 +27,7 @@ from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
 from errant_gust.core.study.viewpoints import viewpoints_of
-from errant_gust.server import flipbooks, notices, runs
+from errant_gust.server import flipbooks, notices, runs, workers
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
 from errant_gust.server.revisions import folder as folder_of_study
@@ -53,6 +53,8 @@ class Going:
     message: str = ""
     began: float = 0.0
     stop: threading.Event = field(default_factory=threading.Event)
+    order: str = ""
+    """What the process that does it knows it by, if one does."""
     faults: list[Fault] | None = None
     """What a proof found, when it is done."""
 
@@ -184,13 +186,54 @@ def start(order: Order, to: Path, place: Place = "cluster") -> Going:
         going.message = f"it waits: {why}" if why else ""
         notices.changed()
 
+    command, stopped = command_of(order, to), "the same order goes on with what was written"
+    if workers.apart():
+        given = {
+            "items": [{**asdict(p.item), "run": str(p.item.run)} for p in order.parts],
+            "options": asdict(order.options), "beside": [[name, str(path)] for name, path in order.beside],
+            "to": str(to), "command": command, "cluster": cluster,
+        }  # fmt: skip
+        return _handed(going, "write", given, waits, stopped)
+
     def write() -> None:
         deliver(
-            order, to, command=command_of(order, to), cancel=going.stop.is_set, report=_reporter(going),
-            cluster=cluster, waits=waits,
+            order, to, command=command, cancel=going.stop.is_set, report=_reporter(going), cluster=cluster, waits=waits,
         )  # fmt: skip
 
-    return _begun(going, write, "the same order goes on with what was written")
+    return _begun(going, write, stopped)
+
+
+def _handed(going: Going, task: str, given: dict[str, Any], waits: Callable[[str], None], stopped: str) -> Going:
+    """Have it done in a process of its own, which does one after the other."""
+    _going[going.id] = going
+
+    def tell(facts: dict[str, Any]) -> None:
+        if going.state == "waiting":
+            going.state, going.began = "running", time.monotonic()
+        if "waits" in facts:
+            waits(facts["waits"])
+        going.done = int(facts.get("done", going.done))
+        notices.changed()
+
+    def ended(result: dict[str, Any]) -> None:
+        going.state, going.message = result["state"], result["message"]
+        if result["state"] == "stopped":
+            going.message = stopped
+        if "faults" in result:
+            going.faults = [Fault(**f) for f in result["faults"]]
+        notices.changed()
+
+    going.order = workers.HANDS.do(task, given, tell, ended)
+    return going
+
+
+def stop(id: str) -> Going:
+    """Ask for the end of a delivery, or of its proof."""
+    going = get(id)
+    going.stop.set()
+    if going.order:
+        workers.HANDS.stop(going.order)
+    return going
 
 
 def _reporter(going: Going) -> Callable[..., None]:
@@ -265,6 +308,9 @@ def prove(to: str) -> Going:
     """Begin to read a delivery back; what is not as it was delivered is in its `faults` at the end."""
     folder = standing(to)
     going = Going(uuid.uuid4().hex[:12], folder, len(manifest_of(folder)["files"]), "prove")
+
+    if workers.apart():
+        return _handed(going, "prove", {"folder": str(folder)}, lambda why: None, "nothing was found so far")
 
     def read() -> None:
         going.faults = verify(folder, _reporter(going), going.stop.is_set)

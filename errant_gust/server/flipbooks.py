@@ -1,7 +1,6 @@
 """Flipbooks of the server: begun by a page, which sends a picture a frame, and made into films."""
 
 import re
-import shutil
 import threading
 import time
 import uuid
@@ -12,9 +11,10 @@ from typing import Any
 from django.utils import timezone
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.files.removing import remove
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
-from errant_gust.server import revisions
+from errant_gust.server import revisions, workers
 from errant_gust.server.models import Study
 from errant_gust.server.shelf import KEPT
 
@@ -43,7 +43,7 @@ def get(study: str, id: str) -> Flipbook:
 
 @dataclass
 class Making:
-    """A film that is made of its pictures, by a thread of its own."""
+    """A film that is made of its pictures, by a process or a thread of its own."""
 
     made: Flipbook
     total: int
@@ -54,8 +54,27 @@ class Making:
     thread: threading.Thread = field(init=False)
 
     def __post_init__(self) -> None:
+        if workers.apart():
+            self._ended, given = threading.Event(), {"folder": str(self.made.folder)}
+            self._order = workers.FILMS.do("film", given, self._told, self._over)
+            self.thread = threading.Thread(target=self._wait, daemon=True, name=f"gust-film-{self.made.folder.name}")
+            self.thread.start()
+            return
         self.thread = threading.Thread(target=self._make, daemon=True, name=f"gust-film-{self.made.folder.name}")
         self.thread.start()
+
+    def _told(self, facts: dict[str, Any]) -> None:
+        self.done = int(facts["done"])
+
+    def _over(self, result: dict[str, Any]) -> None:
+        if result["state"] != "done":
+            self.failed = "it was stopped" if result["state"] == "stopped" else result["message"]
+        self._ended.set()
+
+    def _wait(self) -> None:
+        while not self._ended.wait(0.1):
+            if self.stop.is_set():
+                workers.FILMS.stop(self._order)
 
     def _make(self) -> None:
         def report(done: int, total: int) -> None:
@@ -133,7 +152,7 @@ def forget(study: str, id: str) -> None:
     if one is not None:
         one.stop.set()
         one.thread.join()
-    shutil.rmtree(made.folder)
+    remove(made.folder)
 
 
 def sweep() -> None:
@@ -142,7 +161,7 @@ def sweep() -> None:
     old = set(Study.objects.filter(deleted__lt=timezone.now() - KEPT).values_list("key", flat=True))
     for folder in _place().glob("*/*"):
         if folder.is_dir() and (folder.parent.name in old or not Flipbook(folder).done):
-            shutil.rmtree(folder, ignore_errors=True)
+            remove(folder, quietly=True)
 
 
 def part_of(path: Path, range_: str) -> tuple[bytes, int, int, int]:

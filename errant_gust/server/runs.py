@@ -1,8 +1,10 @@
 """Runs of the server: started, watched, stopped, taken up again after a restart. One at a time on this machine, as many
 as are handed in on a cluster."""
 
+import json
 import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +16,11 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.home import home
 from errant_gust.core.runs import engine, job
 from errant_gust.core.runs.cost import memory_of
-from errant_gust.core.runs.frame_store import RunStore
-from errant_gust.core.runs.identity import run_identity
+from errant_gust.core.runs.frame_store import RunStore, write_atomically
+from errant_gust.core.runs.identity import IDENTITY, run_identity
 from errant_gust.core.runs.manifest import begin
 from errant_gust.core.study import document
-from errant_gust.server import notices, revisions
+from errant_gust.server import notices, revisions, workers
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
 
@@ -43,13 +45,16 @@ _shown: dict[str, tuple[str, str]] = {}
 
 
 def folder_of(identity: str) -> Path:
+    """Where a run's frames are; what is no identity is no path."""
+    if not IDENTITY.fullmatch(identity):
+        raise StudyError(f"there is no run '{identity[:60]}'")
     return home() / "runs" / identity
 
 
 def get(identity: str) -> Run:
-    run = Run.objects.filter(identity=identity).first()
+    run = Run.objects.filter(identity=identity).first() if IDENTITY.fullmatch(identity) else None
     if run is None:
-        raise StudyError(f"there is no run '{identity}'")
+        raise StudyError(f"there is no run '{identity[:60]}'")
     return run
 
 
@@ -207,12 +212,44 @@ def _hand_in(run: Run, place: str) -> None:
     run.save(update_fields=["state", "message", "started", "ended"])
     _shown[identity] = (run.state, "")
     rank = 10 * (run.quality == "preview") - bool(run.sweep)
-    engine.submit(
-        engine.Order(folder_of(identity), run.last, run.memory, rank),
-        lambda result: _finished(identity, result),
-        lambda facts: _progressed(identity, facts),
-        place,
-    )
+    order = engine.Order(folder_of(identity), run.last, run.memory, rank)
+    finished, tell = (lambda result: _finished(identity, result)), (lambda facts: _progressed(identity, facts))
+    _note_hand_in(identity)
+    if place:
+        engine.submit(order, finished, tell, place)
+    else:
+        workers.submit(order, finished, tell)
+
+
+GOING = "going.json"
+"""In the folder of a run that this server has computed here: how often a server died meanwhile."""
+MOST_DEATHS = 2
+
+
+def _note_hand_in(identity: str) -> None:
+    path = folder_of(identity) / GOING
+    if not path.is_file():
+        write_atomically(path, json.dumps({"deaths": 0}))
+
+
+def _deaths(identity: str) -> int:
+    """How often a server died while it had this run computed; one more than when it was last asked, if it still lies
+    there that it goes."""
+    path = folder_of(identity) / GOING
+    try:
+        deaths = int(json.loads(path.read_text())["deaths"]) + 1
+    except (OSError, ValueError, KeyError, TypeError):
+        return 0
+    write_atomically(path, json.dumps({"deaths": deaths}))
+    return deaths
+
+
+def leave() -> None:
+    """The server ends as it should: what goes is taken up by the next one, and nothing died of it."""
+    for identity, place in list(_going.items()):
+        if not place:
+            with suppress(OSError):
+                (folder_of(identity) / GOING).unlink(missing_ok=True)
 
 
 def _progressed(identity: str, facts: dict[str, Any]) -> None:
@@ -244,6 +281,8 @@ def _askers(identity: str) -> tuple[str, ...]:
 
 
 def _finished(identity: str, result: dict[str, Any]) -> None:
+    with suppress(OSError):
+        (folder_of(identity) / GOING).unlink(missing_ok=True)
     try:
         yielded = identity in _yielding and result["state"] == "stopped"
         state, message = ("waiting", "") if yielded else (result["state"], result["message"][:400])
@@ -272,6 +311,12 @@ def take_up() -> None:
         if run.state == "waiting" and not (store.folder / "job.json").exists():
             continue  # it was never handed in
         whole = max(store.frames(), default=-(10**9)) >= run.last
+        if not whole and run.state == "running" and _deaths(run.identity) >= MOST_DEATHS:
+            message = f"the server died {MOST_DEATHS} times while this was computed: it goes on only if you say so"
+            Run.objects.filter(pk=run.pk).update(state="failed", message=message, ended=timezone.now())
+            with suppress(OSError):
+                (store.folder / GOING).unlink(missing_ok=True)
+            continue
         taken = {"ended": timezone.now(), "bytes": store.bytes()} if whole else {}
         Run.objects.filter(pk=run.pk).update(state="done" if whole else "waiting", message="", **taken)
     _launch()

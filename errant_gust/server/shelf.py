@@ -1,7 +1,6 @@
 """Runs as things that are kept: named, pinned, told apart, deleted and brought back, and their space freed."""
 
 import os
-import shutil
 from datetime import timedelta
 from functools import lru_cache
 from typing import Any
@@ -10,6 +9,7 @@ from django.db.models import Sum
 from django.utils import timezone
 
 from errant_gust.core.errors import FileError, StudyError
+from errant_gust.core.files.removing import checked, remove
 from errant_gust.core.files.room import free_at, has_room
 from errant_gust.core.home import home
 from errant_gust.core.looking.thumbnail import as_png, thumbnail
@@ -166,9 +166,9 @@ def free(identities: list[str]) -> int:
         total += RunStore(folder).bytes() if folder.is_dir() else 0
         aside = folder.with_name(f".{folder.name}.freed")
         if folder.is_dir():
-            folder.rename(aside)  # at once gone for everybody, however long its files take
+            checked(folder).rename(aside)  # at once gone for everybody, however long its files take
         run.delete()
-        shutil.rmtree(aside, ignore_errors=True)
+        remove(aside, quietly=True)
     _study_of.cache_clear()
     notices.changed()
     return total
@@ -184,7 +184,7 @@ def leave(key: str) -> None:
 def sweep() -> int:
     """What was deleted a day ago or more is freed, and what an earlier sweep could not finish."""
     for rest in (home() / "runs").glob(".*.freed"):
-        shutil.rmtree(rest, ignore_errors=True)
+        remove(rest, quietly=True)
     old = timezone.now() - KEPT
     gone = [r.identity for r in Run.objects.filter(gone__lt=old)]
     orphans = [

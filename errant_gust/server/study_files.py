@@ -14,6 +14,7 @@ from typing import Any
 
 from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.files import volume_files
+from errant_gust.core.files.removing import remove
 from errant_gust.core.files.scenes import Kept, keep_scene
 from errant_gust.core.files.writing import add_file as put_in
 from errant_gust.core.files.writing import zip_entry
@@ -160,7 +161,7 @@ def _keep(aside: Path, into: Path, stem: str, suffix: str) -> str:
 def sweep_uploads() -> None:
     """Take away what uploads left that a stop of the server cut off."""
     for path in (home() / "studies").glob(f"*/assets/{UPLOAD}*"):
-        shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+        remove(path)
 
 
 def demos() -> list[tuple[str, dict[str, Any], str]]:

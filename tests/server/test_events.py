@@ -50,6 +50,9 @@ class Page:
         await asyncio.wait_for(self.task, 10)
 
 
+A, B = "a" * 24, "b" * 24
+
+
 def new_run(study, identity):  # noqa: F811
     run = Run.objects.create(
         identity=identity, study_id=study["key"], flow="spray", kind="particles", quality="preview", last=6,
@@ -68,15 +71,15 @@ def fresh(monkeypatch):
 
 
 def test_a_page_is_told_all_at_first_and_then_what_changed(study):  # noqa: F811
-    new_run(study, "a"), new_run(study, "b")
+    new_run(study, A), new_run(study, B)
 
     async def page():
         one = Page(f"study={study['key']}")
         await one.has_said(1)
-        await asyncio.to_thread(Run.objects.filter(identity="a").update, state="running")
+        await asyncio.to_thread(Run.objects.filter(identity=A).update, state="running")
         notices.changed(study["key"])
         await one.has_said(2)
-        await asyncio.to_thread(Run.objects.filter(identity="b").delete)
+        await asyncio.to_thread(Run.objects.filter(identity=B).delete)
         notices.changed()
         await one.has_said(3)
         await one.close()
@@ -84,14 +87,14 @@ def test_a_page_is_told_all_at_first_and_then_what_changed(study):  # noqa: F811
 
     (first, second, third), status = asyncio.run(page())
     assert status == 200
-    assert {r["identity"] for r in first["runs"]} == {"a", "b"}
-    assert [(r["identity"], r["state"]) for r in second["runs"]] == [("a", "running")]
-    assert sorted(second["order"]) == ["a", "b"]
-    assert (third["runs"], third["order"]) == ([], ["a"])
+    assert {r["identity"] for r in first["runs"]} == {A, B}
+    assert [(r["identity"], r["state"]) for r in second["runs"]] == [(A, "running")]
+    assert sorted(second["order"]) == [A, B]
+    assert (third["runs"], third["order"]) == ([], [A])
 
 
 def test_many_pages_of_a_study_cost_one_look_and_no_thread_each(study, monkeypatch):  # noqa: F811
-    new_run(study, "a")
+    new_run(study, A)
     looks, look = [], events.look
 
     def counted(key, serial):
@@ -105,7 +108,7 @@ def test_many_pages_of_a_study_cost_one_look_and_no_thread_each(study, monkeypat
         many = [Page(f"study={study['key']}") for _ in range(40)]
         await asyncio.gather(*(p.has_said(1) for p in many))
         first, grown = len(looks), threading.active_count() - before
-        await asyncio.to_thread(Run.objects.filter(identity="a").update, state="failed")
+        await asyncio.to_thread(Run.objects.filter(identity=A).update, state="failed")
         notices.changed(study["key"])
         await asyncio.gather(*(p.has_said(2) for p in many))
         again = len(looks) - first

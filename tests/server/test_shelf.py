@@ -8,6 +8,7 @@ from datetime import timedelta
 import pytest
 from django.utils import timezone
 
+from errant_gust.core.home import home
 from errant_gust.server import runs, shelf
 from errant_gust.server.models import Run
 from tests.server.test_api import api, study, wait_for  # noqa: F401
@@ -124,7 +125,7 @@ def test_a_deleted_study_stops_its_runs_and_frees_them_later(api, study, monkeyp
     type(study_row := Run.objects.get(identity=identity).study).objects.filter(pk=study_row.pk).update(
         deleted=timezone.now() - timedelta(days=2)
     )
-    left = runs.folder_of("x").with_name(".gone.freed")
+    left = home() / "runs" / ".gone.freed"
     left.mkdir(parents=True)
     shelf.sweep()
     assert not runs.folder_of(identity).exists()

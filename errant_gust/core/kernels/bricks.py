@@ -3,6 +3,7 @@ once."""
 
 import numpy as np
 
+from errant_gust.core.kernels.clamped import within
 from errant_gust.core.kernels.compiler import inline, kernel
 from errant_gust.core.kernels.grids import F0, gather, locate
 
@@ -12,8 +13,7 @@ SHIFT = np.uint32(3)  # bricks of 8³ voxels
 @inline
 def brick(p, n):
     """Brick along one axis of a coordinate in voxels."""
-    top = np.float32(n - 2)
-    return np.uint32(min(max(p, F0), top)) >> SHIFT
+    return np.uint32(within(p, F0, np.float32(n - 2))) >> SHIFT
 
 
 @kernel

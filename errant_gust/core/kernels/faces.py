@@ -8,6 +8,7 @@ electromagnetics, 2010).
 
 import numpy as np
 
+from errant_gust.core.kernels.clamped import sane
 from errant_gust.core.kernels.compiler import inline, kernel
 
 F0 = np.float32(0.0)
@@ -27,7 +28,8 @@ def component(a, s, m, n, axis, slope):
     size = a.shape[axis]
     b = axis + 1 if axis < 2 else 0
     c = b + 1 if b < 2 else 0
-    c0 = np.int64(np.floor(s + HALF))
+    there = sane(s, m, n)  # what is no place has values that are no numbers, and no address
+    c0 = np.int64(np.floor(s + HALF)) if there else 0
     t = s - np.float32(c0)  # -0.5 … 0.5
     q0 = HALF * (HALF - t) * (HALF - t)
     q2 = HALF * (HALF + t) * (HALF + t)
@@ -35,7 +37,7 @@ def component(a, s, m, n, axis, slope):
     d0, d2 = t - HALF, t + HALF
     d1 = -d0 - d2
     y, z = m - HALF, n - HALF
-    j, k = np.int64(np.floor(y)), np.int64(np.floor(z))
+    j, k = np.int64(np.floor(y)) if there else 0, np.int64(np.floor(z)) if there else 0
     fy, fz = y - np.float32(j), z - np.float32(k)
     i0, i1, i2 = clamp(c0 - 1, size), clamp(c0, size), clamp(c0 + 1, size)
     j0, j1 = clamp(j, a.shape[b]), clamp(j + 1, a.shape[b])

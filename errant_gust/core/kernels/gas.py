@@ -8,6 +8,7 @@ threads share them out without touching each other's cells.
 import numpy as np
 
 from errant_gust.core.kernels.advection import middle, node
+from errant_gust.core.kernels.clamped import sane
 from errant_gust.core.kernels.compiler import inline, kernel
 
 F0 = np.float32(0.0)
@@ -144,6 +145,8 @@ def scattered(at, velocity, radius, share, weight, sums):
     reach = radius + F1
     for p in range(at.shape[1]):
         x, y, z = at[0, p], at[1, p], at[2, p]
+        if not sane(x, y, z):
+            continue
         i0, i1 = max(np.int64(np.floor(x - reach)), 0), min(np.int64(np.ceil(x + reach)), nx)
         j0, j1 = max(np.int64(np.floor(y - reach)), 0), min(np.int64(np.ceil(y + reach)), ny)
         k0, k1 = max(np.int64(np.floor(z - reach)), 0), min(np.int64(np.ceil(z + reach)), nz)

@@ -11,6 +11,7 @@ slab of four planes stays apart from the next of its turn while no grain went fa
 
 import numpy as np
 
+from errant_gust.core.kernels.clamped import cell, within
 from errant_gust.core.kernels.compiler import inline, kernel
 from errant_gust.core.kernels.node_lines import RECORD, SUMS, WEIGHTS, give, put, take, turned
 
@@ -93,12 +94,14 @@ def copied(block, own, many):
 
 
 @inline
-def placed(own, s, firsts, ny, nz):
+def placed(own, s, firsts, nx, ny, nz):
     """Weights of the nodes about `MANY` grains, as records have them, and 32 … 34 how far these are from the middle
     node; firsts (MANY,): where the first node is among the numbers of all."""
     for n in range(MANY):
         x, y, z = own[n], own[MANY + n], own[2 * MANY + n]
-        i, j, k = np.int32(x - HALF), np.int32(y - HALF), np.int32(z - HALF)
+        i = np.int32(within(x - HALF, F0, np.float32(nx - 3)))
+        j = np.int32(within(y - HALF, F0, np.float32(ny - 3)))
+        k = np.int32(within(z - HALF, F0, np.float32(nz - 3)))
         fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
         firsts[n] = np.int64(4) * ((np.int64(i) * ny + np.int64(j)) * nz + np.int64(k))
         s[32 * MANY + n], s[33 * MANY + n], s[34 * MANY + n] = fx - F1, fy - F1, fz - F1
@@ -160,12 +163,12 @@ def to_nodes(a, start, nodes, shape, dt, h, stiff, shear, sound, first, last):
     """Momenta and masses of nodes (nx ny nz 4, flat, and one node more) from the sorted grains whose first nodes are in
     planes first … last, with the stress of each. stiff and shear: Lamé's λ and 2 μ over density; sound: speed of
     waves, m/s (for bulk viscosity)."""
-    ny, nz = np.int64(shape[1]), np.int64(shape[2])
+    nx, ny, nz = np.int64(shape[0]), np.int64(shape[1]), np.int64(shape[2])
     own, s, records, sums, firsts = room_to_work()
     begin, end, here = start[first], start[last], np.int64(-1)
     for b in range(begin // MANY, (end + MANY - 1) // MANY):
         copied(a[b], own, 21)
-        placed(own, s, firsts, ny, nz)
+        placed(own, s, firsts, nx, ny, nz)
         stressed(own, s, F4 * dt / h, stiff, shear, sound)
         here = given(nodes, s, records, sums, firsts, max(begin - b * MANY, 0), min(end - b * MANY, MANY), here, ny, nz)
     if here >= 0:
@@ -175,12 +178,12 @@ def to_nodes(a, start, nodes, shape, dt, h, stiff, shear, sound, first, last):
 @kernel
 def weighed(a, start, nodes, shape, first, last):
     """As `to_nodes`, but what grains give nodes is their pressure and their mass: the first and the last of four."""
-    ny, nz = np.int64(shape[1]), np.int64(shape[2])
+    nx, ny, nz = np.int64(shape[0]), np.int64(shape[1]), np.int64(shape[2])
     own, s, records, sums, firsts = room_to_work()
     begin, end, here = start[first], start[last], np.int64(-1)
     for b in range(begin // MANY, (end + MANY - 1) // MANY):
         copied(a[b], own, ROW)
-        placed(own, s, firsts, ny, nz)
+        placed(own, s, firsts, nx, ny, nz)
         for n in range(MANY):
             s[n], s[3 * MANY + n] = own[PRESSURE * MANY + n], F1
         here = given(nodes, s, records, sums, firsts, max(begin - b * MANY, 0), min(end - b * MANY, MANY), here, ny, nz)
@@ -273,14 +276,14 @@ def from_nodes(a, nodes, shape, dt, h, bulk, shear, sound, full, crowded, soft, 
     grains are kept. `told` (blocks, 2) gets the square of the greatest speed of the block, infinite if anything is no
     number, and the tightest packing.
     """
-    ny, nz = np.int64(shape[1]), np.int64(shape[2])
+    nx, ny, nz = np.int64(shape[0]), np.int64(shape[1]), np.int64(shape[2])
     line, plane = 4 * nz, 4 * nz * ny
     own, s, records, _, firsts = room_to_work()
     quickest, tightest = F0, F0
     for b in range(first // MANY, (last + MANY - 1) // MANY):
         many = min(last - b * MANY, MANY)
         copied(a[b], own, ROW)
-        placed(own, s, firsts, ny, nz)
+        placed(own, s, firsts, nx, ny, nz)
         for n in range(0, MANY, 16):
             turned(s, WEIGHTS * MANY + n, MANY, records, RECORD * n + WEIGHTS, RECORD)
         for n in range(many):
@@ -398,7 +401,8 @@ def marked(a, cells, shape, out, first, last):
     """Which grains first … last are in one of the marked cells (flat)."""
     for p in range(first, last):
         r, n = a[p // MANY], p % MANY
-        i, j, k = np.int64(r[n] + HALF), np.int64(r[MANY + n] + HALF), np.int64(r[2 * MANY + n] + HALF)
+        i, j = cell(r[n] + HALF, shape[0]), cell(r[MANY + n] + HALF, shape[1])
+        k = cell(r[2 * MANY + n] + HALF, shape[2])
         out[p] = cells[(i * shape[1] + j) * shape[2] + k]
 
 

@@ -5,6 +5,7 @@ Grids are (nx, ny, nz) or (nx, ny, nz, 3) float32 with at least two nodes along 
 
 import numpy as np
 
+from errant_gust.core.kernels.clamped import within
 from errant_gust.core.kernels.compiler import inline, kernel
 
 F0 = np.float32(0.0)
@@ -24,9 +25,10 @@ def place(p, n, outside):
     top = np.float32(n - 1)
     beyond = (p < -HALF) | (p > top + HALF)
     weight = F0 if (outside == 0) & beyond else F1
-    p = min(max(p, F0), top)
-    i = min(np.int32(p), np.int32(n - 2))
-    return i, p - np.float32(i), weight
+    q = within(p, F0, top)
+    i = min(np.int32(q), np.int32(n - 2))
+    left = q - np.float32(i)
+    return i, left if p == p else p, weight  # what is not a number stays none, and is no address
 
 
 @kernel
@@ -193,9 +195,9 @@ def spline(coefficients, x, y, z, out):
     wz = np.empty((3, 4), np.float32)
     acc = np.empty(10, np.float32)
     for q in range(x.size):
-        i = min(max(np.int64(np.floor(x[q])), 1), nx - 3)
-        j = min(max(np.int64(np.floor(y[q])), 1), ny - 3)
-        k = min(max(np.int64(np.floor(z[q])), 1), nz - 3)
+        i = np.int64(within(x[q], F1, np.float32(nx - 3)))
+        j = np.int64(within(y[q], F1, np.float32(ny - 3)))
+        k = np.int64(within(z[q], F1, np.float32(nz - 3)))
         fx, fy, fz = x[q] - np.float32(i), y[q] - np.float32(j), z[q] - np.float32(k)
         wx[0, 0], wx[0, 1], wx[0, 2], wx[0, 3] = weights(fx)
         wx[1, 0], wx[1, 1], wx[1, 2], wx[1, 3] = weights1(fx)

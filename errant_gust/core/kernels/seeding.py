@@ -39,9 +39,9 @@ def free_places(places, q, own, start, shape, room, nearest, taken):
     least = nearest * nearest
     for p in range(m):
         x, y, z = places[0, p], places[1, p], places[2, p]
+        if not (x >= F1 and y >= F1 and z >= F1 and x < nx - 1 and y < ny - 1 and z < nz - 1):
+            continue  # what is not a number, too
         i, j, k = np.int64(x), np.int64(y), np.int64(z)
-        if x < F1 or y < F1 or z < F1 or i > nx - 2 or j > ny - 2 or k > nz - 2:
-            continue
         cell[p] = (i * ny + j) * nz + k
         other[p] = first[cell[p]]
         first[cell[p]] = p

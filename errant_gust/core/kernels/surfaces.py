@@ -3,6 +3,7 @@ blur, and what vertices on it have of the particles near them."""
 
 import numpy as np
 
+from errant_gust.core.kernels.clamped import sane
 from errant_gust.core.kernels.compiler import inline, kernel
 
 F0, F1, HALF = np.float32(0), np.float32(1), np.float32(0.5)
@@ -25,6 +26,8 @@ def means(q, start, reach, sums, first, last):
     per = F1 / (reach * reach)
     for p in range(start[first * ny * nz], start[last * ny * nz]):
         x, y, z = q[0, p], q[1, p], q[2, p]
+        if not sane(x, y, z):
+            continue
         i, j, k = np.int64(x), np.int64(y), np.int64(z)
         k0, k1 = max(k - away, 0), min(k + away + 1, nz)
         n = k1 - k0
@@ -110,10 +113,12 @@ def onto_vertices(places, q, start, shape, reach, values, out, first, last):
     count = values.shape[0]
     for v in range(first, last):
         x, y, z = places[0, v], places[1, v], places[2, v]
-        i, j, k = np.int64(x), np.int64(y), np.int64(z)
         total, best, nearest = F0, wide * wide, -1
         for c in range(count):
             out[c, v] = F0
+        if not sane(x, y, z):
+            continue
+        i, j, k = np.int64(x), np.int64(y), np.int64(z)
         k0, k1 = min(max(k - away, 0), nz - 1), min(max(k + away, 0), nz - 1)
         for ci in range(max(i - away, 0), min(i + away + 1, nx)):
             for cj in range(max(j - away, 0), min(j + away + 1, ny)):
@@ -142,9 +147,12 @@ def thicknesses(phi, places, inward, step, most, out, first, last):
     for v in range(first, last):
         way = F1
         while way < most:
-            i = np.int64(places[0, v] + way * inward[0, v])
-            j = np.int64(places[1, v] + way * inward[1, v])
-            k = np.int64(places[2, v] + way * inward[2, v])
+            x = places[0, v] + way * inward[0, v]
+            y = places[1, v] + way * inward[1, v]
+            z = places[2, v] + way * inward[2, v]
+            if not sane(x, y, z):
+                break
+            i, j, k = np.int64(x), np.int64(y), np.int64(z)
             if i < 0 or j < 0 or k < 0 or i >= nx or j >= ny or k >= nz or phi[i, j, k] > F0:
                 break
             way += step

@@ -8,6 +8,7 @@ sums are made in one order on any number of threads.
 
 import numpy as np
 
+from errant_gust.core.kernels.clamped import cell, inner, within
 from errant_gust.core.kernels.compiler import inline, kernel
 
 F0 = np.float32(0.0)
@@ -18,8 +19,7 @@ HALF = np.float32(0.5)
 @inline
 def whole(p, n):
     """The cell that a coordinate is in, clamped to 0 … n − 1; what is not a number is in the first."""
-    p = p if p > F0 else F0
-    return min(np.int64(p), n - 1)
+    return cell(p, n)
 
 
 @kernel
@@ -87,10 +87,10 @@ def share(amounts, more, i, j, k, fx, fy, fz, m):
 def to_faces(q, velocity, affine, value, start, su, wu, sv, wv, sw, ww, count, total, first, last):
     """Momenta and weights of faces, and of cells how many particles there are and the sum of `value`, from the
     particles in planes first … last of cells. Grids have a layer of cells without particles all round."""
-    ny, nz = count.shape[1], count.shape[2]
+    nx, ny, nz = count.shape
     for p in range(start[first * ny * nz], start[last * ny * nz]):
         x, y, z = q[0, p], q[1, p], q[2, p]
-        i, j, k = np.int64(x), np.int64(y), np.int64(z)
+        i, j, k = inner(x, nx), inner(y, ny), inner(z, nz)
         fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
         hi = i - 1 if fx < HALF else i
         hj = j - 1 if fy < HALF else j
@@ -106,10 +106,10 @@ def to_faces(q, velocity, affine, value, start, su, wu, sv, wv, sw, ww, count, t
 def onto_cells(q, values, start, sums, weights, first, last):
     """Channels (c, n) of particles onto the middles of cells: sums (c, nx, ny, nz), and weights, from planes first …
     last of cells."""
-    ny, nz = weights.shape[1], weights.shape[2]
+    nx, ny, nz = weights.shape
     for p in range(start[first * ny * nz], start[last * ny * nz]):
         x, y, z = q[0, p] - HALF, q[1, p] - HALF, q[2, p] - HALF
-        i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
+        i, j, k = cell(x, nx - 1), cell(y, ny - 1), cell(z, nz - 1)
         fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
         for di in range(2):
             for dj in range(2):
@@ -136,10 +136,10 @@ def divide(sums, weights, known, first, last):
 def nearest(q, start, square, first, last):
     """The square of the distance, in cells, from the middle of every cell to the nearest particle, at most what
     `square` begins as: of particles in planes first … last, to cells at most one away from theirs."""
-    ny, nz = square.shape[1], square.shape[2]
+    nx, ny, nz = square.shape
     for p in range(start[first * ny * nz], start[last * ny * nz]):
         x, y, z = q[0, p], q[1, p], q[2, p]
-        i, j, k = np.int64(x), np.int64(y), np.int64(z)
+        i, j, k = inner(x, nx), inner(y, ny), inner(z, nz)
         c0 = np.float32(k) - HALF - z
         c1, c2 = c0 + F1, c0 + F1 + F1
         d0, d1, d2 = c0 * c0, c1 * c1, c2 * c2
@@ -180,9 +180,9 @@ def value(f, i, j, k, fx, fy, fz):
 
 
 @inline
-def placed(x, y, z):
+def placed(x, y, z, nx, ny, nz):
     """Lower faces and halves of a place, and what is left over of each coordinate."""
-    i, j, k = np.int64(x), np.int64(y), np.int64(z)
+    i, j, k = inner(x, nx), inner(y, ny), inner(z, nz)
     fx, fy, fz = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     hi = i - 1 if fx < HALF else i
     hj = j - 1 if fy < HALF else j
@@ -197,8 +197,9 @@ def placed(x, y, z):
 def from_faces(q, u, v, w, du, dv, dw, flip, velocity, affine, first, last):
     """Velocities of particles first … last from the faces, and how they change a cell. `flip`: the share in which the
     velocity only changes by what the faces changed by (du, dv, dw; not read at 0)."""
+    nx, ny, nz = v.shape[0], u.shape[1], u.shape[2]
     for p in range(first, last):
-        i, j, k, fx, fy, fz, hi, hj, hk, hx, hy, hz = placed(q[0, p], q[1, p], q[2, p])
+        i, j, k, fx, fy, fz, hi, hj, hk, hx, hy, hz = placed(q[0, p], q[1, p], q[2, p], nx, ny, nz)
         a, ax, ay, az = corners(u, i, hj, hk, fx, hy, hz)
         b, bx, by, bz = corners(v, hi, j, hk, hx, fy, hz)
         c, cx, cy, cz = corners(w, hi, hj, k, hx, hy, fz)
@@ -223,7 +224,8 @@ def inside(p, n):
 @inline
 def moving(u, v, w, x, y, z):
     """Velocity on faces at a place."""
-    i, j, k, fx, fy, fz, hi, hj, hk, hx, hy, hz = placed(x, y, z)
+    nx, ny, nz = v.shape[0], u.shape[1], u.shape[2]
+    i, j, k, fx, fy, fz, hi, hj, hk, hx, hy, hz = placed(x, y, z, nx, ny, nz)
     return (
         value(u, i, hj, hk, fx, hy, hz),
         value(v, hi, j, hk, hx, fy, hz),
@@ -256,9 +258,9 @@ def at_places(f, q, half, out, first, last):
     off = HALF if half else F0
     for p in range(first, last):
         x, y, z = q[0, p] - off, q[1, p] - off, q[2, p] - off
-        x = min(max(x, F0), np.float32(nx - 1) - np.float32(1e-3))
-        y = min(max(y, F0), np.float32(ny - 1) - np.float32(1e-3))
-        z = min(max(z, F0), np.float32(nz - 1) - np.float32(1e-3))
+        x = within(x, F0, np.float32(nx - 1) - np.float32(1e-3))
+        y = within(y, F0, np.float32(ny - 1) - np.float32(1e-3))
+        z = within(z, F0, np.float32(nz - 1) - np.float32(1e-3))
         i, j, k = np.int64(x), np.int64(y), np.int64(z)
         out[p] = value(f, i, j, k, x - np.float32(i), y - np.float32(j), z - np.float32(k))
 

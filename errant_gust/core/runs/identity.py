@@ -5,6 +5,7 @@ Looks, names and lanes that the flow does not use are not part of it: editing th
 
 import functools
 import hashlib
+import re
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,8 @@ from errant_gust.core.geometry.shapes import Assets, file_of_frame
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends, FileUse
 
+IDENTITY = re.compile(r"[0-9a-f]{24}")
+"""What `run_identity` makes: nothing else names a run, or the folder of one."""
 FIELDS = 5
 """Version of what fields compute: raised when the same study would give other values than before."""
 

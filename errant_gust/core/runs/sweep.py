@@ -1,6 +1,7 @@
 """Sweeps: the same study with other values, a run each, told apart by readings and a contact sheet."""
 
 import itertools
+import math
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -38,22 +39,37 @@ def read_vary(text: str) -> Vary:
         raise StudyError(f"'{text}' varies nothing", where="--vary", fix="right would be fields.gusts.noise.seed=1,2,3")
     parts = given.strip().split(":")
     if len(parts) in (2, 3) and all(NUMBER.fullmatch(p.strip()) for p in parts):
-        low, high = float(parts[0]), float(parts[1])
+        low, high = _number(parts[0], path), _number(parts[1], path)
         if len(parts) == 2:
             return Vary(path, (), (low, high))
-        count = float(parts[2])
+        count = _number(parts[2], path)
         if count != int(count) or not 2 <= count <= MOST:
             raise StudyError(f"{parts[2]} is no number of values", where=path, fix=f"right would be 2 to {MOST}")
         return Vary(path, tuple(float(f"{v:.6g}") for v in np.linspace(low, high, int(count))))
-    return Vary(path, tuple(_value(v) for v in re.split(r",(?![^\[]*\])", given)))
+    if given.count(",") > MOST * 8:
+        raise StudyError(f"that are {given.count(',') + 1:,} values", where=path, fix=f"at most {MOST}")
+    return Vary(path, tuple(_value(v, path) for v in re.split(r",(?![^\[]*\])", given)))
 
 
-def _value(text: str) -> Any:
+def _number(text: str, path: str) -> float:
+    """A number that is one. Raises StudyError for nan, infinities, and what is none."""
+    try:
+        number = float(text)
+    except ValueError:
+        number = math.nan
+    if not math.isfinite(number):
+        raise StudyError(f"'{text.strip()[:40]}' is no number", where=path, fix="right would be 0.5")
+    return number
+
+
+def _value(text: str, path: str) -> Any:
     text = text.strip()
     if text.startswith("[") and text.endswith("]"):
-        return [float(v) for v in re.split(r"[ ,]+", text[1:-1].strip())]
+        return [_number(v, path) for v in re.split(r"[ ,]+", text[1:-1].strip())]
+    if "[" in text or "]" in text or text.lower().lstrip("+-") in ("nan", "inf", "infinity"):
+        raise StudyError(f"'{text[:40]}' is no value", where=path, fix="right would be 0.5, on, a name, or [0 0 1]")
     if NUMBER.fullmatch(text):
-        number = float(text)
+        number = _number(text, path)
         return int(number) if re.fullmatch(r"[-+]?\d+", text) else number
     return {"on": True, "off": False, "true": True, "false": False}.get(text.lower(), text)
 
@@ -70,6 +86,8 @@ def combinations(varies: list[Vary], samples: int = 0, seed: int = 1) -> list[di
     if samples:
         if not 1 <= samples <= MOST:
             raise StudyError(f"{samples} samples", where="--samples", fix=f"right would be 1 to {MOST}")
+        if seed < 0:
+            raise StudyError(f"{seed} as a seed", where="--seed", fix="right would be 0 or more")
         rng = np.random.default_rng(seed)
         columns = {v.path: _drawn(v, samples, rng) for v in varies}
         return [{path: column[n] for path, column in columns.items()} for n in range(samples)]
@@ -80,7 +98,7 @@ def combinations(varies: list[Vary], samples: int = 0, seed: int = 1) -> list[di
                 where=vary.path,
                 fix="low:high:count, or so many draws (--samples)",
             )
-    total = int(np.prod([len(v.values) for v in varies]))
+    total = math.prod(len(v.values) for v in varies)  # NumPy's wraps: 2⁷⁰ would be 0
     if total > MOST:
         raise StudyError(f"that would be {total:,} runs", where="--vary", fix=f"at most {MOST}, or --samples for draws")
     return [

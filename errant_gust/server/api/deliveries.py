@@ -179,6 +179,4 @@ def download(request: HttpRequest, to: str) -> StreamingHttpResponse:
 
 @router.post("/hand-over/{id}/stop", response=GoingOut)
 def stop(request: HttpRequest, id: str) -> Any:
-    going = deliveries.get(id)
-    going.stop.set()
-    return going.as_dict()
+    return deliveries.stop(id).as_dict()

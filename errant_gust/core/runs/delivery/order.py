@@ -198,10 +198,10 @@ def part_of(item: Item, options: Options) -> Part:
     ready = source.frames()
     first = ready[0] if options.first is None else options.first
     last = ready[-1] if options.last is None else options.last
-    wanted = range(first, last + 1, options.step)
-    missing = [f for f in wanted if f not in set(ready)]
-    if not wanted or missing:
-        what = f"frame {missing[0]} is not there" if missing else f"frames {first} to {last} are none"
+    wanted, there = range(first, last + 1, options.step), set(ready)
+    missing = next((f for f in wanted if f not in there), None)  # the first: what is asked for may be without end
+    if not wanted or missing is not None:
+        what = f"frames {first} to {last} are none" if missing is None else f"frame {missing} is not there"
         raise FileError(what, where=f"{source.name}, {source.quality}", fix=f"it has {ready[0]} to {ready[-1]}")
     frames = tuple(wanted[:1] if source.still else wanted)
     source.known(frames[0], item.channels)

@@ -1,0 +1,59 @@
+"""What a server has done in a process of its own: runs, deliveries, proofs, films. By name, from JSON to JSON."""
+
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.looking.flipbook import Flipbook
+from errant_gust.core.runs import job
+from errant_gust.core.runs.delivery.deliver import deliver
+from errant_gust.core.runs.delivery.order import Options, ordered
+from errant_gust.core.runs.delivery.sources import Item
+from errant_gust.core.runs.delivery.verify import verify
+
+Tell = Callable[[dict[str, Any]], None]
+Task = Callable[[dict[str, Any], Tell, Cancel], dict[str, Any]]
+TASKS: dict[str, Task] = {}
+"""By name: called with what is given, whom to tell, and what says that it is no longer wanted."""
+
+
+def task(work: Task) -> Task:
+    """Put a task in, under its own name."""
+    TASKS[work.__name__] = work
+    return work
+
+
+@task
+def run(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
+    """Frames of a run, in its folder, up to `last`; a wish to stop stands in the folder."""
+    return job.work(given["folder"], given["last"], tell)
+
+
+@task
+def write(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
+    """A delivery: `items`, `options`, files `beside` it, `to`, the `command` that makes it again, and the address of a
+    `cluster` that writes it, if one does."""
+    items = [Item(Path(i["run"]), i["result"], i["format"], tuple(i["channels"]), i["study"]) for i in given["items"]]
+    options = Options(**{**given["options"], "cameras": tuple(given["options"]["cameras"])})
+    order = ordered(items, options, [(name, Path(path)) for name, path in given["beside"]])
+    deliver(
+        order, Path(given["to"]), command=given["command"], cancel=cancel, cluster=given["cluster"],
+        report=lambda done, total, name: tell({"done": done}), waits=lambda why: tell({"waits": why}),
+    )  # fmt: skip
+    return {}
+
+
+@task
+def film(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
+    """The film of a flipbook whose pictures are there."""
+    Flipbook(Path(given["folder"])).finish(lambda done, total: tell({"done": done}), cancel)
+    return {}
+
+
+@task
+def prove(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
+    """What is not as it was delivered."""
+    found = verify(Path(given["folder"]), lambda done, total: tell({"done": done}), cancel)
+    return {"faults": [asdict(f) for f in found]}
