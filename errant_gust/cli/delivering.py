@@ -98,6 +98,7 @@ def deliver(
             err.print("stopped; the same command goes on with what was written")
             raise typer.Exit(130) from None
     print(f"{to}: {len(said['files'])} files, {said['bytes'] / 1e6:,.1f} MB, checksums in SHA256SUMS")
+    print(f"sum of all: {said['seal']}")
 
 
 @app.command()
@@ -167,6 +168,8 @@ def verify(folder: Annotated[Path, typer.Argument(metavar="DELIVERY", help="Fold
     if faults:
         raise typer.Exit(1)
     print(f"{folder}: all {len(said['files'])} files are as they were delivered")
+    if "seal" in said:
+        print(f"sum of all: {said['seal']}")
 
 
 def _frames(text: str) -> tuple[int | None, int | None]:

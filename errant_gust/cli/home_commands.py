@@ -30,6 +30,35 @@ def log(run_dir: RunDir) -> None:
 
 
 @app.command()
+def mend(
+    run_dir: RunDir,
+    look: Annotated[bool, typer.Option("--look", help="Only look; exit code 1 if a frame is damaged")] = False,
+) -> None:
+    """Read every frame of a run by its sums; what a disk has damaged is computed again."""
+    from errant_gust.core.runs.frame_store import RunStore
+    from errant_gust.core.runs.job import work
+    from errant_gust.core.runs.mending import damaged, take_away
+
+    store = RunStore(run_dir)
+    store.manifest()
+    frames = store.frames()
+    with shares("reading") as told:
+        found = damaged(store, told)
+    for frame, what in found.items():
+        print(f"frame {frame}: {what}")
+    if not found:
+        print(f"{len(frames)} frames are as they were written")
+        return
+    if look:
+        raise typer.Exit(1)
+    take_away(store, list(found))
+    said = work(str(run_dir), frames[-1])
+    if said["state"] != "done":
+        raise GustError(said["message"] or said["state"], where=str(run_dir))
+    print(f"{len(found)} computed again")
+
+
+@app.command()
 def stop(run_dir: RunDir) -> None:
     """Ask whoever computes a run to stop, on whatever machine; complete frames stay."""
     from errant_gust.core.runs.frame_store import RunStore

@@ -4,6 +4,7 @@ import faulthandler
 import os
 import signal
 import socket
+import sys
 import threading
 import time
 import urllib.request
@@ -61,6 +62,8 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
         "errant_gust.server.asgi:application", host="127.0.0.1", port=chosen, log_level="warning", lifespan="off",
         timeout_graceful_shutdown=1,
     )  # fmt: skip
+    # uvicorn sends itself the signal that ended it once more, when it is done
+    signal.signal(signal.SIGTERM, lambda number, frame: sys.exit(0))
     try:
         uvicorn.Server(config).run()
     finally:

@@ -196,10 +196,13 @@ class lazy(Generic[T]):
 
 
 class Once(Generic[T]):
-    """Values by key, each made by one thread, the last `most` kept."""
+    """Values by key, each made by one thread, the last `most` kept, and no more bytes than `limit` says by `size`."""
 
-    def __init__(self, what: str, most: int) -> None:
+    def __init__(
+        self, what: str, most: int, size: Callable[[T], int] | None = None, limit: Callable[[], int] | None = None
+    ) -> None:
         self._what, self._most = what, most
+        self._size, self._limit = size or (lambda made: 0), limit or (lambda: 1)
         self._items: dict[Any, T] = {}
         self._making: dict[Any, Making] = {}
 
@@ -214,13 +217,16 @@ class Once(Generic[T]):
             with _inner:
                 if key in self._items:
                     return self._items[key]
-            made = make()
+            made, limit = make(), self._limit()
             with _inner:
                 self._items[key] = made
                 self._making.pop(key, None)
-                while len(self._items) > self._most:
+                while len(self._items) > 1 and self._too_much(limit):
                     self._items.pop(next(iter(self._items)))
             return made
+
+    def _too_much(self, limit: int) -> bool:
+        return len(self._items) > self._most or sum(map(self._size, self._items.values())) > limit
 
     def clear(self) -> None:
         """Forget everything."""

@@ -4,6 +4,7 @@ import re
 import threading
 import time
 import uuid
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -140,8 +141,13 @@ def told(made: Flipbook) -> dict[str, Any]:
 def of(study: str) -> list[dict[str, Any]]:
     """Those of a study that are done, the newest first."""
     revisions.folder(study)
-    found = [Flipbook(p) for p in (_place() / study).glob("*") if p.is_dir() and Flipbook(p).done]
-    return [told(f) for f in sorted(found, key=lambda f: (f.folder / MOVIE).stat().st_mtime, reverse=True)]
+    found = []
+    for path in (_place() / study).glob("*"):
+        made = Flipbook(path)
+        if ID.fullmatch(path.name) and path.is_dir() and made.done:
+            with suppress(FileError, OSError):  # a damaged one hides nobody else's; it is left out
+                found.append(((path / MOVIE).stat().st_mtime, told(made)))
+    return [said for _, said in sorted(found, key=lambda f: f[0], reverse=True)]
 
 
 def forget(study: str, id: str) -> None:

@@ -19,6 +19,7 @@ from errant_gust.core.runs.cost import memory_of
 from errant_gust.core.runs.frame_store import RunStore, write_atomically
 from errant_gust.core.runs.identity import IDENTITY, run_identity
 from errant_gust.core.runs.manifest import begin
+from errant_gust.core.runs.mending import damaged, take_away
 from errant_gust.core.study import document
 from errant_gust.server import notices, revisions, workers
 from errant_gust.server.models import Run
@@ -120,6 +121,24 @@ def proceed(run: Run, last: int | None = None) -> Run:
             _make_room(run.study_id)
     _launch()
     return run
+
+
+def mend(run: Run) -> tuple[Run, dict[int, str]]:
+    """Look at all frames of a run that does not go, take away what is damaged, and have it computed again; what was
+    wrong with each. Raises GustError for a run that goes on."""
+    with _lock:
+        if run.identity in _going:
+            raise StudyError("the run goes on", where=run.identity, fix="stop it, or wait")
+    store = RunStore(folder_of(run.identity))
+    found = damaged(store)
+    if found:
+        take_away(store, list(found))
+        job.note(store.folder, f"damaged frames are computed again: {', '.join(map(str, found))}")
+        with _lock:
+            run.state, run.message = "waiting", ""
+            run.save()
+        _launch()
+    return run, found
 
 
 def _shorter(run: Run, end: int) -> None:

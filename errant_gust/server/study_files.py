@@ -12,6 +12,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from django.db import transaction
+
 from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.files import volume_files
 from errant_gust.core.files.removing import remove
@@ -23,6 +25,7 @@ from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_
 from errant_gust.core.geometry.scene_files import SUFFIXES as SCENES
 from errant_gust.core.geometry.scene_files import UNITS, SceneFile, missing_of, read_scene, sequence_strangers
 from errant_gust.core.home import home, shipped
+from errant_gust.core.runs.frame_store import write_atomically
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
 from errant_gust.server.models import Study
@@ -62,14 +65,15 @@ def create_demo(name: str) -> Study:
     """A copy of a demo study with its mesh files and its picture."""
     picture = demo_picture(name)
     parsed = document.load(DEMO / f"{name}.gust.json")
-    study = create(document.dump(parsed), "From the demo")
-    into = folder(study.key) / "assets"
-    into.mkdir(parents=True, exist_ok=True)
-    for file in named_files(parsed):
-        if (DEMO / file).is_file():
-            shutil.copy(DEMO / file, into / file)
-    if picture.is_file():
-        shutil.copy(picture, folder(study.key) / "picture.png")
+    with transaction.atomic():  # it is a study when its files are there, and not before
+        study = create(document.dump(parsed), "From the demo")
+        into = folder(study.key) / "assets"
+        into.mkdir(parents=True, exist_ok=True)
+        for file in named_files(parsed):
+            if (DEMO / file).is_file():
+                shutil.copy(DEMO / file, into / file)
+        if picture.is_file():
+            shutil.copy(picture, folder(study.key) / "picture.png")
     return study
 
 
@@ -338,8 +342,24 @@ def _expand(zipped: zipfile.ZipFile, entry: zipfile.ZipInfo, to: Path) -> None:
                 raise FileError(f"'{entry.filename[:60]}' is longer than it says", where="archive")
 
 
+DEMOS_PUT = "demos.json"
+"""In the home folder: names of the demos that were put in once, whatever became of them."""
+
+
 def put_in_demos() -> list[Study]:
-    """The demo studies, if there is no study yet."""
-    if Study.objects.exists():
-        return []
-    return [create_demo(path.name.removesuffix(".gust.json")) for path in sorted(DEMO.glob("*.gust.json"))]
+    """The demo studies that were not put in yet, one by one, each whole: a start that was cut off is made good by the
+    next. In a home that had studies before this was noted, those that are there count."""
+    note = home() / DEMOS_PUT
+    names = [path.name.removesuffix(".gust.json") for path in sorted(DEMO.glob("*.gust.json"))]
+    try:
+        put = set(json.loads(note.read_text()))
+    except (OSError, ValueError, TypeError):
+        put = set(Study.objects.filter(key__in=names).values_list("key", flat=True))
+    made = []
+    for name in names:
+        if name not in put:
+            if not Study.objects.filter(key=name, revisions__label="From the demo").exists():
+                made.append(create_demo(name))
+            put.add(name)
+            write_atomically(note, json.dumps(sorted(put)))
+    return made

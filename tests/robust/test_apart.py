@@ -19,7 +19,7 @@ WIND = {"id": "wind", "name": "Wind", "steps": [{"id": "a", "op": "wind", "param
 def study(name, end=400, speed=1.0, rate=20000):
     """Points that fall: frames without end, a few milliseconds each."""
     steps = [
-        EMIT | {"params": {"shape": "ball", "rate": rate}},
+        {"id": "a", "op": "emit", "params": {"shape": "ball", "rate": rate}},
         {"id": "b", "op": "carry", "params": {"field": "wind"}},
     ]
     wind = {**WIND, "steps": [{"id": "a", "op": "wind", "params": {"speed": speed}}]}

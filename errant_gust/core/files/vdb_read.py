@@ -5,6 +5,7 @@ affine transform: what is not made of cubes is sampled anew. What a file says of
 memory is taken for it. See the library's own `io/Compression.h` and `tree/` for the layout.
 """
 
+import math
 import struct
 import zlib
 from dataclasses import dataclass
@@ -185,6 +186,10 @@ def _read_transform(r: _Reader) -> Array:
     return matrix
 
 
+SPARSEST = 2000
+"""Of how many voxels of the box around everything one must be active, where that is large."""
+
+
 class _TreeReader:
     """The tree of one grid: topology first, then, when its extent is known and fits, the values."""
 
@@ -305,6 +310,14 @@ class _TreeReader:
         low, high = np.min(lows, axis=0), np.max(highs, axis=0)
         shape = tuple(int(n) for n in high - low)
         GridRegion((0.0, 0.0, 0.0), shape, 1.0).check(self.channels, self.r.where)  # type: ignore[arg-type]
+        need, there = math.prod(shape) * 4 * self.channels, len(self.r.data)
+        tiled = sum(side**3 for _, side, _, active in self.tiles if active)
+        if need > 256 << 20 and (len(self.leaves) * LEAF**3 + tiled) * SPARSEST < math.prod(shape):
+            raise FileError(
+                f"is active in {len(self.leaves):,} leaves far apart: as a box of {' × '.join(map(str, shape))} voxels "
+                f"it would take {need / 1e9:,.1f} GB, from {there / 1e6:,.1f} MB", where=self.r.where,
+                fix="cut it to where it is, or write the parts as files of their own",
+            )  # fmt: skip
         values = np.empty((*shape, self.channels), np.float32)
         values[...] = self.background
         for origin, side, value, _ in self.tiles:

@@ -6,7 +6,6 @@ import tempfile
 import xml.etree.ElementTree as ElementTree
 import zipfile
 from collections.abc import Callable
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,7 @@ from errant_gust.core.files.writing import add_file, written_whole
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.study.turns import turn_of
+from errant_gust.core.wanted import Once
 
 Array = NDArray[Any]
 ZARR_CHUNK = 64  # voxels a side
@@ -182,6 +182,8 @@ def read_npz(path: Path) -> dict[str, Grid]:
 
 
 MOST_MEMBERS = 2000
+MOST_TIMES = 40
+"""How many times as large as its file what is in an archive may be, above a quarter of a gigabyte."""
 
 
 def _heads(archive: zipfile.ZipFile, where: str) -> dict[str, tuple[tuple[int, ...], np.dtype[Any]]]:
@@ -190,6 +192,11 @@ def _heads(archive: zipfile.ZipFile, where: str) -> dict[str, tuple[tuple[int, .
     if len(members) > MOST_MEMBERS:
         raise FileError(f"holds {len(members):,} arrays", where=where, fix=f"at most {MOST_MEMBERS:,}")
     total, limit = sum(m.file_size for m in members), budget()
+    packed = sum(m.compress_size for m in members)
+    if total > max(256 << 20, MOST_TIMES * packed):  # zeros, mostly: what is made of a few megabytes has no bound
+        raise FileError(
+            f"{packed / 1e6:,.1f} MB expand to {total / 1e9:,.2f} GB", where=where, fix="write it without compression"
+        )
     if total > limit:
         raise FileError(
             f"expands to {total / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB", where=where, fix="a smaller grid"
@@ -258,7 +265,9 @@ def read_vti(path: Path) -> dict[str, Grid]:
             parts = int(array.attrib.get("NumberOfComponents", "1"))
             offset = start + int(array.attrib["offset"])
             (size,) = struct.unpack_from("<Q", raw, offset)
-            count = parts * int(np.prod(shape))
+            count = parts * math.prod(shape)
+            if min(shape) < 1 or parts not in (1, 3) or count > 3 * MOST_VOXELS:
+                raise FileError(f"{shape} of {parts} numbers is no size that is read", where=path.name)
             if size != count * int(kind[2]) or offset + 8 + size > len(raw):
                 raise FileError(f"'{array.attrib['Name']}' is cut short", where=path.name, fix="the file is damaged")
             values = np.frombuffer(raw, kind, count, offset + 8).reshape(*shape[::-1], parts)
@@ -279,11 +288,15 @@ READERS: dict[str, Callable[[Path], dict[str, Grid]]] = {".vdb": read_vdb, ".npz
 def read_volume(path: Path) -> dict[str, Grid]:
     """All grids of a volume file by name; the same file is read once."""
     stat = path.stat()
-    return _read(path, stat.st_size, stat.st_mtime_ns)
+    return _volumes.get((path, stat.st_size, stat.st_mtime_ns), lambda: _read(path, stat.st_size))
 
 
-@lru_cache(maxsize=8)
-def _read(path: Path, size: int, changed: int) -> dict[str, Grid]:
+_volumes: Once[dict[str, Grid]] = Once(
+    "a volume file", 8, lambda grids: sum(int(g.values.nbytes) for g in grids.values()), lambda: budget() // 4
+)
+
+
+def _read(path: Path, size: int) -> dict[str, Grid]:
     suffix = path.suffix.lower()
     if suffix not in READERS:
         raise FileError(f"'{suffix}' is no volume format", where=path.name, fix=nearest(suffix, READERS))

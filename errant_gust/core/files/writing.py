@@ -1,6 +1,7 @@
 """Writing a file whole or not at all, and zips whose bytes depend on nothing but what is in them."""
 
 import os
+import threading
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,7 +16,8 @@ from errant_gust.core.files.room import FULL, NoRoom
 def written_whole(path: Path) -> Iterator[BinaryIO]:
     """A binary file that takes the place of `path` only when all of it is written and synced. Raises NoRoom where
     the disk is full, FileError for anything else that the system refuses."""
-    aside = path.with_name(f".{path.name}.{os.getpid()}.part")
+    # nobody else writes it: threads of one process do not share it; names have a length
+    aside = path.with_name(f".{path.name[:80]}.{os.getpid()}.{threading.get_ident()}.part")
     try:
         with aside.open("wb") as file:
             yield file

@@ -7,13 +7,15 @@ once in the end. What this does not know (another codec, another order) is read 
 import json
 import math
 import os
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from functools import partial
 from itertools import product
 from pathlib import Path
 from typing import Any, cast
 
 import numpy as np
+import xxhash
 from numcodecs import blosc
 from numpy.typing import NDArray
 
@@ -25,6 +27,12 @@ ROWS = 1 << 20
 """Rows of points in a chunk at most."""
 CELLS = 128
 """Cells along an edge of a chunk at most."""
+PIECE = 1 << 18
+"""Bytes that are read and summed at a time."""
+SUMS = "errant_gust.sums"
+"""Of every array: sums of its chunks (none for those that are left out), of its head, and of what the group says."""
+SUMMED = "summed"
+"""Attribute of a group that says so: then no array of it may be without."""
 LARGEST = 1 << 36
 """Bytes of an array that a file may ask for."""
 TYPES = ("bool", "int8", "int16", "int32", "int64", "uint8", "uint16", "uint32", "uint64", "float32", "float64")
@@ -50,7 +58,8 @@ def write_arrays(folder: Path, arrays: dict[str, Array], attributes: dict[str, A
     """A new group at `folder`, synced to the disk. Raises OSError as the system does. Arrays of any shape; a
     FileError for a type that is not kept."""
     folder.mkdir()
-    calls = []
+    calls: list[Callable[[], str]] = []
+    heads: list[tuple[str, dict[str, Any], int]] = []
     for name, values in arrays.items():
         place = folder / name
         place.mkdir()
@@ -58,12 +67,17 @@ def write_arrays(folder: Path, arrays: dict[str, Array], attributes: dict[str, A
         if values.dtype.name not in TYPES:
             raise FileError(f"arrays of {values.dtype} cannot be kept", where=name)
         chunks = chunks_of(values.shape)
-        calls.append(partial(_write_synced, place / "zarr.json", json.dumps(_told(values, chunks)).encode()))
         for key, part in _parts(values.shape, chunks):
             calls.append(partial(_write_chunk, place, key, values, part, chunks))
+        heads.append((name, _told(values, chunks), len(calls)))
+    summed = at_once(calls) if calls else []
+    begin, group = 0, _sum(_plain([attributes, sorted(arrays)]))
+    for name, head, end in heads:
+        sums = {"chunks": summed[begin:end], "group": group, "head": _sum(_plain(head))}
+        _write_synced(folder / name / "zarr.json", json.dumps({**head, "attributes": {SUMS: sums}}).encode())
+        begin = end
     about = {"zarr_format": 3, "node_type": "group", "attributes": attributes}
-    calls.append(partial(_write_synced, folder / "zarr.json", json.dumps(about).encode()))
-    at_once(calls)
+    _write_synced(folder / "zarr.json", json.dumps(about).encode())
     for at, _, _ in os.walk(folder):
         sync(Path(at))
 
@@ -93,7 +107,8 @@ def _parts(shape: tuple[int, ...], chunks: tuple[int, ...]) -> Iterator[tuple[st
 
 def _write_chunk(
     place: Path, key: str, values: Array, part: tuple[Any, ...], chunks: tuple[int, ...]
-) -> None:  # fmt: skip
+) -> str:  # fmt: skip
+    """Its sum; none for one that is left out."""
     own = values[(*part, ...)]
     if own.shape != chunks:  # at an edge: a chunk is whole
         whole = np.zeros(chunks, values.dtype)
@@ -101,10 +116,48 @@ def _write_chunk(
         own = whole
     own = np.ascontiguousarray(own)
     if not own.reshape(-1).view(np.uint8).any():
-        return  # what is not there is 0, as Zarr has it
+        return ""  # what is not there is 0, as Zarr has it
     path = place / key
     path.parent.mkdir(parents=True, exist_ok=True)
-    _write_synced(path, blosc.compress(own, CODEC["cname"].encode(), CODEC["clevel"], blosc.SHUFFLE))
+    data = blosc.compress(own, CODEC["cname"].encode(), CODEC["clevel"], blosc.SHUFFLE)
+    _write_synced(path, data)
+    return _sum(data)
+
+
+def _sum(data: Any) -> str:
+    """What tells that not a bit was changed: XXH3 of 64 bits."""
+    return str(xxhash.xxh3_64_hexdigest(data))
+
+
+def _plain(about: Any) -> bytes:
+    """What JSON makes of it, however it is written."""
+    return json.dumps(json.loads(json.dumps(about)), sort_keys=True).encode()
+
+
+def _sums_of(head: dict[str, Any], where: str, summed: bool) -> dict[str, Any] | None:
+    """The sums that an array's head has, if they are of it; None for one that others wrote. `summed`: whether the group
+    says that all have some. Raises ValueError."""
+    sums = head.get("attributes", {}).get(SUMS)
+    if sums is None:
+        if summed:
+            raise ValueError(f"{where} is damaged: its sums are gone")
+        return None
+    if sums.get("head") != _sum(_plain({**head, "attributes": {}})):
+        raise ValueError(f"{where} is damaged: what is written of it was changed")
+    return dict(sums)
+
+
+def read_attributes(folder: Path) -> dict[str, Any]:
+    """What was written beside the arrays of a group. Raises ValueError where that was changed or an array is gone,
+    KeyError or OSError for what is broken."""
+    attributes: dict[str, Any] = json.loads((folder / "zarr.json").read_text())["attributes"]
+    names = sorted(entry.name for entry in os.scandir(folder) if entry.is_dir())
+    if names:
+        head = json.loads((folder / names[0] / "zarr.json").read_text())
+        sums = _sums_of(head, names[0], bool(attributes.get(SUMMED)))
+        if sums is not None and sums["group"] != _sum(_plain([attributes, names])):
+            raise ValueError("it is damaged: what is written of it was changed, or an array is gone")
+    return attributes
 
 
 def _write_synced(path: Path, data: bytes) -> None:
@@ -129,6 +182,10 @@ def read_arrays(folder: Path, names: tuple[str, ...]) -> dict[str, Array]:
     ValueError, OSError or RuntimeError for what is broken."""
     found: dict[str, Array] = {}
     calls = []
+    try:
+        summed = bool(json.loads((folder / "zarr.json").read_text())["attributes"].get(SUMMED))
+    except FileNotFoundError:
+        summed = False
     for name in names:
         place = folder / name
         try:
@@ -136,15 +193,23 @@ def read_arrays(folder: Path, names: tuple[str, ...]) -> dict[str, Array]:
         except FileNotFoundError:
             raise KeyError(name) from None
         if not _known(about):
+            _sums_of(about, name, summed)
             found[name] = _by_library(place)
             continue
         shape, chunks = tuple(about["shape"]), tuple(about["chunk_grid"]["configuration"]["chunk_shape"])
         kind = np.dtype(about["data_type"])
         if max(math.prod(shape), math.prod(chunks)) * kind.itemsize > LARGEST:
             raise ValueError(f"{name} would be of {shape}")
+        told = _sums_of(about, name, summed)
         values = np.empty(shape, kind)
         found[name] = values
-        calls += [partial(_read_chunk, place / key, values, part, chunks) for key, part in _parts(shape, chunks)]
+        parts, sums = list(_parts(shape, chunks)), None if told is None else told["chunks"]
+        if sums is not None and len(sums) != len(parts):
+            raise ValueError(f"{name} is damaged: it has sums of other chunks")
+        calls += [
+            partial(_read_chunk, place / key, values, part, chunks, None if sums is None else sums[n])
+            for n, (key, part) in enumerate(parts)
+        ]
     if calls:
         at_once(calls)
     return found
@@ -163,13 +228,50 @@ def _known(about: dict[str, Any]) -> bool:
     )
 
 
-def _read_chunk(path: Path, values: Array, part: tuple[Any, ...], chunks: tuple[int, ...]) -> None:
-    own = values[(*part, ...)]
+class _Room(threading.local):
+    """Room for a chunk as it lies in its file: fresh pages would cost more than its sum."""
+
+    def __init__(self) -> None:
+        self.bytes = bytearray(1 << 16)
+
+
+_room = _Room()
+
+
+def _contents(path: Path, summed: bool) -> tuple[memoryview, str] | None:
+    """A file, until this thread reads another, and its sum if it is wanted; None if it is not there."""
     try:
-        data = path.read_bytes()
+        handle = os.open(path, os.O_RDONLY)
     except FileNotFoundError:
+        return None
+    try:
+        size = os.fstat(handle).st_size
+        if size > len(_room.bytes):
+            _room.bytes = bytearray(size)
+        view, done, sum_ = memoryview(_room.bytes)[:size], 0, xxhash.xxh3_64()
+        while done < size and (more := os.readv(handle, [view[done : done + PIECE]])):
+            if summed:
+                sum_.update(view[done : done + more])  # while it is in the cache
+            done += more
+        return view[:done], sum_.hexdigest() if summed else ""
+    finally:
+        os.close(handle)
+
+
+def _read_chunk(
+    path: Path, values: Array, part: tuple[Any, ...], chunks: tuple[int, ...], told: str | None
+) -> None:  # fmt: skip
+    """`told`: its sum, empty for one that was left out, None where no sums were kept."""
+    own = values[(*part, ...)]
+    found = _contents(path, told is not None)
+    if found is None:
+        if told:
+            raise ValueError(f"it is damaged: a chunk is missing ({'/'.join(path.parts[-4:])})")
         own[...] = 0
         return
+    data, sum_ = found
+    if told is not None and sum_ != told:
+        raise ValueError(f"it is damaged: a chunk was changed ({'/'.join(path.parts[-4:])})")
     size = math.prod(chunks) * values.dtype.itemsize
     if int.from_bytes(data[4:8], "little") != size:  # as Blosc's header has it, before anything is unpacked
         raise ValueError(f"{path.name} is of another size")

@@ -8,6 +8,7 @@ folder/flipbook.mp4
 import io
 import json
 import re
+import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -24,6 +25,7 @@ from errant_gust.core.files.writing import written_whole
 from errant_gust.core.flows.results import Result
 from errant_gust.core.looking.thumbnail import View, box_of, fastest_of, thumbnail
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.lease import leased
 
 FORMAT = "errant-gust-flipbook"
 MANIFEST = "flipbook.json"
@@ -70,8 +72,7 @@ class Flipbook:
         begun = self.folder / f".{MANIFEST}"
         for place in (path, begun):
             if place.is_file():
-                said = json.loads(place.read_text())
-                return Film(**{k: v for k, v in said.items() if k not in ("format", "version")})
+                return _film_of(place)
         raise FileError("is no flipbook", where=str(self.folder))
 
     @property
@@ -167,6 +168,20 @@ def beside(folders: list[Path]) -> list[tuple[str, Path]]:
     return list(found.items())
 
 
+def _film_of(place: Path) -> Film:
+    """What a manifest says. Raises FileError for one that is broken."""
+    try:
+        said = json.loads(place.read_text())
+        film = Film(**{k: v for k, v in said.items() if k not in ("format", "version")})
+        sound = all(isinstance(getattr(film, name), int) for name in ("first", "last", "width", "height"))
+        if not sound or not isinstance(film.name, str) or not isinstance(film.note, str):
+            raise TypeError("numbers of another type")
+        film.check()
+    except (ValueError, TypeError, AttributeError, RecursionError, GustError) as error:
+        raise FileError(f"is broken ({str(error)[:80]})", where=str(place), fix="take the flipbook away") from None
+    return film
+
+
 def _size_of(data: bytes) -> tuple[int, int] | None:
     """Width and height of a PNG that can be read whole; None for what is none. Its head is read before its pixels."""
     try:
@@ -179,6 +194,19 @@ def _size_of(data: bytes) -> tuple[int, int] | None:
         return None
 
 
+def _clear(made: Flipbook) -> None:
+    """What a kill left of a flipbook that was not finished, if nothing else is in the folder."""
+    begun = made.folder / f".{MANIFEST}"
+    if made.done or not begun.is_file():
+        return
+    rest = [p for p in made.folder.iterdir() if not p.name.startswith((".flipbook", "flipbook."))]
+    if rest:
+        return
+    for path in made.folder.iterdir():
+        path.unlink()
+    made.folder.rmdir()
+
+
 def flip(
     store: RunStore, result: Result, film: Film, folder: Path, view: View, *,
     report: Callable[[int, int], None] | None = None, encoded: Callable[[int, int], None] | None = None,
@@ -186,7 +214,20 @@ def flip(
 ) -> Flipbook:  # fmt: skip
     """A flipbook of a run without a screen, in one scale and one mapping for all frames. `report` is told what is
     drawn, `encoded` what the film has. Raises Cancelled when stopped; what was drawn is then taken away."""
+    aside = folder.with_name(f".{folder.name}.drawing")
+    with leased(aside, "is being drawn by"):
+        try:
+            return _flipped(store, result, film, folder, view, report, encoded, cancel)
+        finally:
+            shutil.rmtree(aside, ignore_errors=True)
+
+
+def _flipped(
+    store: RunStore, result: Result, film: Film, folder: Path, view: View, report: Callable[[int, int], None] | None,
+    encoded: Callable[[int, int], None] | None, cancel: Cancel | None,
+) -> Flipbook:  # fmt: skip
     made = Flipbook(folder)
+    _clear(made)
     made.begin(film)
     frames = range(film.first, film.last + 1)
     some = frames[:: max(1, len(frames) // 8)]

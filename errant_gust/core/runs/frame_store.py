@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.room import FULL, NoRoom, check_room, has_room
-from errant_gust.core.files.zarr_arrays import read_arrays, sync, write_arrays
+from errant_gust.core.files.zarr_arrays import SUMMED, read_arrays, read_attributes, sync, write_arrays
 from errant_gust.core.runs.lease import Lease, leased
 
 Array = NDArray[Any]
@@ -44,6 +44,7 @@ def _aside(path: Path, text: str) -> Path:
     return aside
 
 
+MEND = "have what is damaged computed again: Mend on the Runs page, or gust mend"
 GO_ON = "free some space and continue the run; the frames before it are kept"
 
 
@@ -131,7 +132,7 @@ class RunStore:
         aside = self.frames_folder / f".writing-{frame:06d}-{os.getpid()}-{threading.get_ident()}"
         shutil.rmtree(aside, ignore_errors=True)
         try:
-            write_arrays(aside, channels, {"frame": frame, **facts})
+            write_arrays(aside, channels, {"frame": frame, **facts, SUMMED: True})
             if self._lease is not None:
                 self._lease.check()
             shutil.rmtree(self.path(frame), ignore_errors=True)
@@ -154,12 +155,16 @@ class RunStore:
             raise FileError(f"frame {frame} is not there", where=str(self.folder))
         try:
             return read_arrays(path, channels or tuple(self.names(frame)))
-        except (KeyError, ValueError, OSError, RuntimeError) as error:
-            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+        except (KeyError, ValueError, OSError, RuntimeError, TypeError, AttributeError, IndexError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder), fix=MEND) from None
 
     def names(self, frame: int) -> list[str]:
-        """Names of the arrays of a complete frame: those that come first everywhere, then by name."""
-        found = sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
+        """Names of the arrays of a complete frame: those that come first everywhere, then by name. Raises FileError
+        for a frame that is not there."""
+        try:
+            found = sorted(p.name for p in self.path(frame).iterdir() if p.is_dir())
+        except (FileNotFoundError, NotADirectoryError):
+            raise FileError(f"frame {frame} is not there", where=str(self.folder)) from None
         return [*(n for n in FIRST if n in found), *(n for n in found if n not in FIRST)]
 
     def size(self, frame: int, name: str) -> int:
@@ -176,10 +181,9 @@ class RunStore:
         if not path.is_dir():
             raise FileError(f"frame {frame} is not there", where=str(self.folder))
         try:
-            found: dict[str, Any] = json.loads((path / "zarr.json").read_text())["attributes"]
-            return found
-        except (KeyError, ValueError, OSError) as error:
-            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder)) from None
+            return read_attributes(path)
+        except (KeyError, ValueError, OSError, TypeError, AttributeError) as error:
+            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder), fix=MEND) from None
 
     def has_room(self) -> bool:
         """Whether another frame may be written."""

@@ -46,17 +46,20 @@ def compute_frames(
     start, end = study.clock.start, study.clock.end if last is None else min(last, study.clock.end)
     with while_wanted(cancel), store.alone():
         store.clean()
-        ready = store.frames()
+        ready = set(store.frames())
         frame = start
         while frame in ready:
             frame += 1
         state: State | None = None
-        if frame > start:
-            state = steps.load(store.read(frame - 1), store.facts(frame - 1))
         recent: deque[float] = deque(maxlen=8)  # gas takes longer as it spreads: the last frames tell of the next
         first = True
         while frame <= end:
             check()
+            if frame in ready:  # there was a gap before it: frames that were damaged are computed again
+                state, frame = None, frame + 1
+                continue
+            if state is None and frame > start:
+                state = steps.load(store.read(frame - 1), store.facts(frame - 1))
             t0 = time.perf_counter()
             state = steps.first() if state is None else steps.next(state, frame - 1, unwanted(), keep=False)
             facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}

@@ -44,10 +44,10 @@ class Part(BaseModel):
 class Clock(Part):
     """Frames and seconds: everything that lasts is in seconds, frames are only a view of them."""
 
-    fps: float = Field(24.0, gt=0, le=240)
+    fps: float = Field(24.0, ge=0.1, le=240)
     start: int = Field(1, ge=-100_000, le=1_000_000)
     end: int = Field(120, ge=-100_000, le=1_000_000)
-    slow_motion: float = Field(1.0, gt=0, le=100)
+    slow_motion: float = Field(1.0, ge=0.01, le=100)
 
     @model_validator(mode="after")
     def _forward(self) -> "Clock":

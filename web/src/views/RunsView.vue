@@ -138,6 +138,7 @@
                     data-testid="act-move"
                     @click="move(r)"
                   />
+                  <v-list-item v-if="!isBusy(r)" title="Mend damaged frames" data-testid="act-mend" @click="mend(r)" />
                   <v-list-item title="What happened to it …" data-testid="act-log" @click="openLog(r)" />
                   <v-list-item title="Put its version back into the study" data-testid="act-put" @click="putBack(r)" />
                   <v-list-item title="Delete" data-testid="act-delete" @click="remove(r)" />
@@ -260,6 +261,18 @@ const tell = (r: ShelfRun, body: { name?: string; pinned?: boolean }) =>
   act(() => call('PATCH', `/runs/${r.identity}`, body))
 const stop = (r: ShelfRun) => act(() => call('POST', `/runs/${r.identity}/stop`))
 const proceed = (r: ShelfRun, last?: number) => act(() => call('POST', `/runs/${r.identity}/continue`, { last }))
+/** Every frame is read by its sums; what is damaged is computed again. */
+async function mend(r: ShelfRun) {
+  let frames: { frame: number }[] = []
+  const ok = await act(async () => {
+    frames = (await call<{ frames: { frame: number }[] }>('POST', `/runs/${r.identity}/mend`)).frames
+  })
+  if (!ok) return
+  gone.value = ''
+  const which = frames.map((f) => f.frame).join(', ')
+  done.value = which ? `Damaged, and computed again: frame ${which}` : `All frames of ${title(r)} are as they were written`
+  undoing.value = true
+}
 const further = ref<ShelfRun | null>(null)
 const until = ref(0)
 watch(further, (r) => {

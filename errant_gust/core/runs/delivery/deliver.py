@@ -17,7 +17,7 @@ from errant_gust.core.files.room import NoRoom, free_at, kept_free
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.files.zarr_arrays import sync
 from errant_gust.core.runs.delivery.hands import Waits, write_here, write_there
-from errant_gust.core.runs.delivery.order import Order, Planned
+from errant_gust.core.runs.delivery.order import PATTERN, Order, Planned
 from errant_gust.core.runs.delivery.stages import stages_of
 from errant_gust.core.runs.export import digest_of
 from errant_gust.core.runs.lease import leased
@@ -31,6 +31,12 @@ Report = Callable[[int, int, str], None]
 
 def check_target(order: Order, to: Path) -> None:
     """Whether a delivery can be written there: nothing is in the way, and there is room. Raises FileError, NoRoom."""
+    if to.is_symlink():
+        raise FileError("is a link", where=str(to), fix="name the folder itself")
+    own = next((f.name for f in order.files if f.name in (MANIFEST, SUMS)), None)
+    own = own or next((name for f in order.files for name in (MANIFEST, SUMS) if f.name.startswith(f"{name}/")), None)
+    if own:
+        raise FileError(f"'{own}' is what the delivery itself writes", where="pattern", fix=PATTERN)
     if to.exists() and (not to.is_dir() or any(to.iterdir())):
         raise FileError("is there already", where=str(to), fix="name a new folder")
     parent = _existing(to.parent)
@@ -111,6 +117,8 @@ def _begun(aside: Path, order: Order) -> dict[str, dict[str, Any]]:
     mark = hashlib.sha256(json.dumps(order.as_dict(), sort_keys=True).encode()).hexdigest()
     if path.exists() and path.read_text() == mark:
         found = {}
+        for part in [*aside.rglob(".*.part"), *aside.rglob("*.part")]:  # what a kill cut off
+            part.unlink(missing_ok=True)
         for line in noted.read_text().splitlines() if noted.exists() else []:
             try:
                 said = json.loads(line)
@@ -155,8 +163,23 @@ def _manifest(
     }  # fmt: skip
 
 
+def sums_of(manifest: dict[str, Any]) -> str:
+    """What SHA256SUMS of a delivery holds."""
+    return "".join(f"{f['sha256']}  {f['name']}\n" for f in manifest["files"])
+
+
+def seal_of(manifest: dict[str, Any]) -> str:
+    """A sum of all that a manifest says, the sums of all files among it: whoever keeps it elsewhere can tell that
+    nothing of the delivery was changed."""
+    rest = {key: value for key, value in manifest.items() if key != "seal"}
+    return hashlib.sha256(json.dumps(rest, sort_keys=True).encode()).hexdigest()
+
+
 def _settle(aside: Path, manifest: dict[str, Any]) -> None:
-    sums = "".join(f"{f['sha256']}  {f['name']}\n" for f in manifest["files"])
+    sums = sums_of(manifest)
+    manifest["sums"] = hashlib.sha256(sums.encode()).hexdigest()
+    manifest.update(json.loads(json.dumps(manifest)))  # as it will be read
+    manifest["seal"] = seal_of(manifest)
     for name, text in ((SUMS, sums), (MANIFEST, json.dumps(manifest, indent=1))):
         with (aside / name).open("w") as file:
             file.write(text)

@@ -8,10 +8,11 @@ from typing import Any
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import Cancelled, FileError
-from errant_gust.core.runs.delivery.deliver import FORMAT, MANIFEST, SUMS
+from errant_gust.core.runs.delivery.deliver import FORMAT, MANIFEST, SUMS, seal_of, sums_of
 from errant_gust.core.runs.delivery.holding import holds
 from errant_gust.core.runs.export import digest_of
 
+PARTS = {"format": str, "files": list, "runs": dict, "items": list, "bytes": int}
 LARGEST = 512 << 20
 """Bytes of a manifest at most."""
 
@@ -33,13 +34,19 @@ def manifest_of(folder: Path) -> dict[str, Any]:
         raise FileError("is too large for a manifest", where=str(path))
     try:
         said = json.loads(path.read_text())
+        if not isinstance(said, dict) or not all(isinstance(said[k], t) for k, t in PARTS.items()):
+            raise FileError("is broken (it lacks what a manifest has)", where=str(path), fix="take the folder away")
         if said["format"] != FORMAT or said["version"] != 1:
             raise FileError(f"is of another version ({said['format']} {said['version']})", where=str(path))
         for file in said["files"]:
             parts = Path(file["name"]).parts
-            if ".." in parts or Path(file["name"]).is_absolute() or not isinstance(file["sha256"], str):
+            sound = isinstance(file["sha256"], str) and isinstance(file["bytes"], int)
+            if ".." in parts or Path(file["name"]).is_absolute() or not sound:
                 raise FileError(f"names '{file['name'][:80]}'", where=str(path), fix="the manifest was changed")
-    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        for run in said["runs"].values():
+            if not isinstance(run["flow"], str) or not isinstance(run["quality"], str):
+                raise FileError("names a run of no flow", where=str(path), fix="the manifest was changed")
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OSError) as error:
         raise FileError(f"is broken ({error})", where=str(path)) from None
     return dict(said)
 
@@ -52,6 +59,7 @@ def verify(
     said = manifest_of(folder)
     faults: list[Fault] = []
     formats = [item["format"] for item in said["items"]]
+    faults += _of_accounts(folder, said)
     for n, file in enumerate(said["files"]):
         if cancel is not None and cancel():
             raise Cancelled
@@ -61,11 +69,29 @@ def verify(
         if report is not None:
             report(n + 1, len(said["files"]))
     known = {MANIFEST, SUMS, *(f["name"] for f in said["files"])}
-    there = sorted(str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file())
+    there = sorted(str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file() or p.is_symlink())
     return [*faults, *(Fault(name, "was not delivered") for name in there if name not in known)]
 
 
+def _of_accounts(folder: Path, said: dict[str, Any]) -> list[Fault]:
+    """What is wrong with the manifest and the list of sums themselves. Deliveries of earlier versions have no seal."""
+    faults = []
+    try:
+        sums = (folder / SUMS).read_text() if not (folder / SUMS).is_symlink() else ""
+    except (OSError, UnicodeDecodeError):
+        sums = ""
+    if not sums and said["files"]:
+        faults.append(Fault(SUMS, "is missing, or cannot be read"))
+    elif sums != sums_of(said):
+        faults.append(Fault(SUMS, f"does not say what {MANIFEST} says"))
+    if "seal" in said and said["seal"] != seal_of(said):
+        faults.append(Fault(MANIFEST, "was changed: its sum is another"))
+    return faults
+
+
 def _fault(path: Path, file: dict[str, Any], formats: list[str]) -> str:
+    if path.is_symlink():
+        return "is a link, which was not delivered"
     if not path.is_file():
         return "is missing"
     size = path.stat().st_size
