@@ -1,5 +1,6 @@
 """Commands that hand over: `gust deliver` and `gust verify`."""
 
+import math
 import shlex
 import signal
 import sys
@@ -149,7 +150,9 @@ def _two(text: str, where: str, right: str) -> tuple[float, float]:
     try:
         first, second = (float(part) for part in text.split(","))
     except ValueError:
-        raise GustError(f"'{text}' are no two numbers", where=where, fix=f"right would be {right}") from None
+        first = second = math.nan
+    if not (math.isfinite(first) and math.isfinite(second)):
+        raise GustError(f"'{text}' are no two numbers", where=where, fix=f"right would be {right}")
     return first, second
 
 

@@ -6,6 +6,9 @@ import re
 import signal
 import sys
 import threading
+import time
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -17,6 +20,7 @@ from errant_gust.cli.app import JsonFlag, StudyArg, app, err
 from errant_gust.cli.app import bar as progress_bar
 from errant_gust.core.demos.by_name import open_study
 from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.files.room import FULL
 
 VIEW = r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*"
 
@@ -153,12 +157,16 @@ def run(
     quality: Annotated[str, typer.Option(help="preview or full")] = "full",
 ) -> None:
     """Compute a run without a server. Ctrl-C stops and keeps what is done."""
+    from errant_gust.core.checks import findings_of, findings_on_frame
     from errant_gust.core.runs.compute import FrameDone, compute
 
     if quality not in ("preview", "full"):
         raise GustError(f"'{quality}' is not a quality", where="--quality", fix="right would be preview or full")
     plan = open_study(study)
     first, last = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
+    said = _said_in(3.0, partial(findings_of, plan, flow))  # what `gust check` says of it, if that is soon known
+    for one in said or ():
+        _tell(one.level, one)
     stop = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: stop.set())
@@ -178,6 +186,28 @@ def run(
             raise typer.Exit(130) from None
     ready = store.frames()
     print(f"{out}: {len(ready)} frames, {store.bytes() / 1e6:.1f} MB")
+    for one in findings_of(plan, flow) if said is None else ():
+        _tell(one.level, one)
+    for one in findings_on_frame(plan, flow, store, last):
+        _tell(f"{one.level} on frame {last}", one)
+
+
+def _said_in(seconds: float, work: Callable[[], Any]) -> Any:
+    """What is found, if it is found within so many seconds; else None."""
+    from errant_gust.core.wanted import while_wanted
+
+    end = time.monotonic() + seconds
+    try:
+        with while_wanted(lambda: time.monotonic() > end):
+            return work()
+    except Cancelled:
+        return None
+
+
+def _tell(level: str, one: Any) -> None:
+    """A finding, a line on stderr."""
+    more = f" ({one.why})" if one.why else ""
+    print(f"{level}: {one.where}: {one.what}{more}", file=sys.stderr)
 
 
 def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
@@ -491,7 +521,18 @@ def main() -> None:
     except GustError as error:
         print(f"gust: {error}", file=sys.stderr)
         sys.exit(2)
+    except OSError as error:
+        if error.errno is None:
+            raise
+        where = f"{str(error.filename)[:200]}: " if error.filename else ""
+        more = "; free some space" if error.errno in FULL else ""
+        print(f"gust: {where}{error.strerror or error}{more}", file=sys.stderr)
+        sys.exit(2)
     except Exception as error:
+        if type(error).__name__ == "OperationalError":  # of the database: a full disk, or one that cannot be written
+            more = "; free some space" if "full" in str(error) else ""
+            print(f"gust: the database of the home folder: {error}{more}", file=sys.stderr)
+            sys.exit(2)
         said = getattr(error, "format_message", None)  # usage errors of the command-line library
         if said is None:
             raise

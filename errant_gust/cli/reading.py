@@ -1,5 +1,7 @@
 """Reading numbers of a field at a place that is named on the command line."""
 
+import math
+
 import numpy as np
 
 from errant_gust.core.errors import StudyError, nearest
@@ -29,6 +31,8 @@ def _place(scene: Scene, over: str, low: np.ndarray, high: np.ndarray) -> Spots 
         try:
             height = float(at)
         except ValueError:
+            height = math.nan
+        if not math.isfinite(height):
             raise StudyError(f"'{at}' is no place in metres", where="--over", fix="right would be z=0.5") from None
         k = "xyz".index(axis)
         origin, u, v = np.array(low), np.zeros(3), np.zeros(3)

@@ -9,6 +9,8 @@ import threading
 import time
 import urllib.request
 import webbrowser
+from collections.abc import Callable
+from contextlib import suppress
 
 from errant_gust.core.errors import GustError
 from errant_gust.core.home import home
@@ -24,6 +26,7 @@ def serve(*, port: int, browser: bool, demo: bool) -> None:
     from errant_gust.core.runs.lease import leased
     from errant_gust.core.warm import ensure
 
+    home().mkdir(mode=0o700, parents=True, exist_ok=True)  # before anybody else makes it for all to read
     ensure()
     told = "is served already, by the process"
     with (
@@ -41,16 +44,20 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     import uvicorn
     from django.core.management import call_command
 
-    from errant_gust.server import flipbooks, runs, shelf, study_files, workers
+    from errant_gust.server import backup, deliveries, flipbooks, runs, shelf, sound, study_files, workers
 
     chosen = _free(port)
-    call_command("migrate", verbosity=0)
-    study_files.sweep_uploads()
-    shelf.sweep()
-    flipbooks.sweep()
+    sound.check()
+    full = _only_read(lambda: call_command("migrate", verbosity=0), "the database could not be brought up to date")
+    with suppress(OSError):
+        (home() / backup.DATABASE).chmod(0o600)
+    for tidied in (study_files.sweep_uploads, shelf.sweep, flipbooks.sweep, deliveries.sweep):
+        full = _only_read(tidied, "what is left of earlier work stays") or full
     workers.begin()
-    runs.take_up()
-    if demo:
+    full = _only_read(runs.take_up, "runs are not taken up") or full
+    if not full:
+        sound.copy_daily()
+    if demo and not full:
         for study in study_files.put_in_demos():
             if os.environ.get("ERRANT_GUST_DEMO_RUNS") == "0":  # a preview then begins when its study is opened
                 continue
@@ -69,6 +76,26 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     finally:
         runs.leave()
         workers.end_all()
+
+
+def _only_read(work: Callable[[], object], otherwise: str) -> bool:
+    """Do something that writes; whether the disk is too full for it, which is told: what is there can be looked at."""
+    from django.db import OperationalError
+
+    from errant_gust.server.faults import told
+
+    try:
+        work()
+    except (OSError, OperationalError, GustError) as error:
+        found = told(error)
+        if found is None:
+            raise
+        print(f"gust: {found[1]['what']}: {otherwise}; {FREE_SPACE}", file=sys.stderr, flush=True)
+        return True
+    return False
+
+
+FREE_SPACE = "free some space (gust tidy --yes, or the Runs page) and start again; until then it is only read"
 
 
 def _free(port: int) -> int:

@@ -17,8 +17,10 @@ from django.core.asgi import get_asgi_application  # noqa: E402  (the settings m
 
 pages = get_asgi_application()
 
+from errant_gust.core.errors import FileError, GustError  # noqa: E402
 from errant_gust.server.api.turns import too_long  # noqa: E402  (needs the models)
 from errant_gust.server.events import PATH, events  # noqa: E402
+from errant_gust.server.limits import most_of  # noqa: E402
 from errant_gust.server.line import LONGEST  # noqa: E402
 from errant_gust.server.safety import HEADERS  # noqa: E402
 
@@ -45,8 +47,20 @@ async def _watched(scope: dict[str, Any], receive: Any, send: Any) -> None:
     answers nothing, whatever holds it, is answered here."""
     gone, begun, over = threading.Event(), False, False
 
+    most, came, refused = most_of(scope["path"], scope["query_string"].decode("latin1")), 0, False
+    length = next((v for k, v in scope["headers"] if k.lower() == b"content-length"), b"0")
+    if not length.isdigit() or int(length) > most:
+        await _refuse(send, most)
+        return
+
     async def heard() -> Message:
+        nonlocal came, refused
         message: Message = await receive()
+        came += len(message.get("body", b""))
+        if came > most and not refused:  # it says no length, or another one
+            refused = True
+            await _refuse(send, most)
+            return {"type": "http.disconnect"}
         if message["type"] == "http.disconnect":
             gone.set()
         return message
@@ -54,7 +68,7 @@ async def _watched(scope: dict[str, Any], receive: Any, send: Any) -> None:
     async def said(message: Any) -> None:
         nonlocal begun
         begun = True
-        if not over:
+        if not over and not refused:
             await send(message)
 
     work = pages({**scope, "gone": gone.is_set}, heard, said)
@@ -75,9 +89,18 @@ async def _watched(scope: dict[str, Any], receive: Any, send: Any) -> None:
         await _give_up(send)
 
 
+async def _refuse(send: Any, most: int) -> None:
+    await _answer(send, 413, FileError(f"is larger than {most >> 20} MiB", where="request", fix="reduce it"))
+
+
 async def _give_up(send: Any) -> None:
-    error = too_long()
-    body = json.dumps({"what": error.what, "where": "", "fix": error.fix, "message": str(error)}).encode()
-    headers = [(b"content-type", b"application/json"), *((k.lower().encode(), v.encode()) for k, v in HEADERS.items())]
-    await send({"type": "http.response.start", "status": 503, "headers": headers})
+    await _answer(send, 503, too_long())
+
+
+async def _answer(send: Any, status: int, error: GustError) -> None:
+    """An answer in words, beside Django."""
+    body = json.dumps({"what": error.what, "where": error.where, "fix": error.fix, "message": str(error)}).encode()
+    told = {"Content-Type": "application/json", "Content-Length": str(len(body)), "Connection": "close", **HEADERS}
+    headers = [(name.lower().encode(), value.encode()) for name, value in told.items()]
+    await send({"type": "http.response.start", "status": status, "headers": headers})
     await send({"type": "http.response.body", "body": body})

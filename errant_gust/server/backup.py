@@ -23,7 +23,7 @@ from errant_gust.core.files.writing import add_file, written_whole, zip_entry
 from errant_gust.core.home import home
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import IDENTITY
-from errant_gust.server.revisions import KEY
+from errant_gust.server.keys import KEY
 
 FORMAT = "errant-gust-backup"
 DATABASE = "errant_gust.sqlite3"

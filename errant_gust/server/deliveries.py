@@ -2,6 +2,7 @@
 
 import os
 import shlex
+import shutil
 import threading
 import time
 import uuid
@@ -25,6 +26,7 @@ from errant_gust.core.runs.delivery.stages import names_of_stages
 from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.lease import holder
 from errant_gust.core.study import document
 from errant_gust.core.study.viewpoints import viewpoints_of
 from errant_gust.server import flipbooks, notices, runs, workers
@@ -53,6 +55,8 @@ class Going:
     message: str = ""
     began: float = 0.0
     stop: threading.Event = field(default_factory=threading.Event)
+    reads: frozenset[str] = frozenset()
+    """Identities of the runs that it reads."""
     order: str = ""
     """What the process that does it knows it by, if one does."""
     faults: list[Fault] | None = None
@@ -180,7 +184,8 @@ def start(order: Order, to: Path, place: Place = "cluster") -> Going:
     if any(g.to == to and g.what == "write" and g.state in ("waiting", "running") for g in _going.values()):
         raise FileError("is being delivered already", where=str(to), fix="another name, or wait")
     cluster = engine.scheduler() if place == "cluster" else ""
-    going = Going(uuid.uuid4().hex[:12], to, len(order.files), cluster=cluster)
+    reads = frozenset(p.source.identity for p in order.parts)
+    going = Going(uuid.uuid4().hex[:12], to, len(order.files), cluster=cluster, reads=reads)
 
     def waits(why: str) -> None:
         going.message = f"it waits: {why}" if why else ""
@@ -296,6 +301,24 @@ def made() -> list[dict[str, Any]]:
         flows = ", ".join(dict.fromkeys(f"{r['flow']}, {r['quality']}" for r in said["runs"].values()))
         told.append({"to": str(folder), "files": len(said["files"]), "bytes": said["bytes"], "words": flows})
     return told
+
+
+LEFT = 7 * 24 * 3600.0
+"""Seconds for which what a delivery that was cut off has written is kept, to go on with."""
+
+
+def sweep() -> None:
+    """Take away what deliveries that were cut off left in the allowed folders, and nobody went on with for a week."""
+    for root in roots():
+        for folder in root.glob(".*.delivering") if root.is_dir() else ():
+            newest = max((p.lstat().st_mtime for p in [folder, *folder.rglob("*")]), default=0.0)
+            if folder.is_dir() and not folder.is_symlink() and time.time() - newest > LEFT and not holder(folder):
+                shutil.rmtree(folder, ignore_errors=True)
+
+
+def read_by() -> set[str]:
+    """Runs that deliveries which go on, or wait, read."""
+    return set().union(*(g.reads for g in _going.values() if g.state in ("waiting", "running")))
 
 
 def standing(to: str) -> Path:

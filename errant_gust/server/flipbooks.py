@@ -16,8 +16,8 @@ from errant_gust.core.files.removing import remove
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
 from errant_gust.server import revisions, workers
+from errant_gust.server.keys import KEPT
 from errant_gust.server.models import Study
-from errant_gust.server.shelf import KEPT
 
 ID = re.compile(r"[0-9a-f]{12}")
 

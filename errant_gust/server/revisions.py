@@ -1,6 +1,5 @@
 """Studies as documents with history: create, save with optimistic locking, undo, redo."""
 
-import re
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +11,7 @@ from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.home import home
 from errant_gust.core.study import document
 from errant_gust.server import notices
+from errant_gust.server.keys import KEY
 from errant_gust.server.models import Revision, Study
 
 
@@ -21,9 +21,6 @@ class Conflict(GustError):
     def __init__(self, theirs: Revision) -> None:
         super().__init__("this study was changed in another window", fix="keep yours, or take theirs")
         self.theirs = theirs
-
-
-KEY = re.compile(r"[a-z][a-z0-9_]{0,39}")
 
 
 def folder(key: str) -> Path:

@@ -4,7 +4,8 @@ as are handed in on a cluster."""
 import json
 import threading
 import time
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from errant_gust.core.runs import engine, job
 from errant_gust.core.runs.cost import memory_of
 from errant_gust.core.runs.frame_store import RunStore, write_atomically
 from errant_gust.core.runs.identity import IDENTITY, run_identity
+from errant_gust.core.runs.lease import holder
 from errant_gust.core.runs.manifest import begin
 from errant_gust.core.runs.mending import damaged, take_away
 from errant_gust.core.study import document
@@ -41,6 +43,8 @@ _yielding: set[str] = set()
 """Runs that were asked to stop for one that somebody waits for, or to go on elsewhere; they wait their turn again."""
 _asked: dict[str, tuple[str, ...]] = {}
 """Studies that asked for runs which go on."""
+_read: list[str] = []
+"""Runs whose frames are read for long (exports), once for each reader."""
 _shown: dict[str, tuple[str, str]] = {}
 """State and message that the rows of going runs have."""
 
@@ -184,6 +188,29 @@ def move(run: Run, place: str) -> Run:
                 job.ask_to_stop(folder_of(run.identity))
             return run
     return proceed(run)
+
+
+@contextmanager
+def read(*identities: str) -> Iterator[None]:
+    """Within this, frames of these runs are read: nobody frees them."""
+    with _lock:
+        _read.extend(identities)
+    try:
+        yield
+    finally:
+        with _lock:
+            for identity in identities:
+                _read.remove(identity)
+
+
+def free_frames(identity: str, take: Callable[[], None]) -> bool:
+    """Have the frames of a run taken away, unless it is computed or read, here or by another process: whether it was
+    done. No run begins meanwhile."""
+    with _lock:
+        if identity in _going or identity in _read or holder(folder_of(identity)):
+            return False
+        take()
+        return True
 
 
 def stop(run: Run) -> None:

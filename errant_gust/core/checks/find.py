@@ -12,6 +12,7 @@ from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.readings import Reading, reading
 from errant_gust.core.study import document
+from errant_gust.core.study.depends import Depends
 from errant_gust.core.study.finding import Finding, broken_part
 
 
@@ -47,6 +48,31 @@ def findings(plan: Plan, *, cancel: Cancel | None = None) -> list[Finding]:
     meant = set(plan.study.intended)
     unique = {(f.code, f.where, f.what): f for f in found if not (f.may_be_meant and f.key in meant)}
     return sorted(unique.values(), key=lambda f: order[f.level])
+
+
+def findings_of(plan: Plan, flow: str) -> list[Finding]:
+    """What is found on the first frame in a flow's lane, and in the lanes, regions and shapes that it depends on, worst
+    first: what keeps it from being computed is not among it, since computing says so. Raises StudyError for a flow that
+    is none."""
+    walk = Depends(plan.study)
+    walk.flow(flow)
+    scene, readings = plan.at(0.0), dict[str, Reading]()
+    found: list[Finding] = []
+    try:
+        low, high = domain(scene)
+        for lane in plan.study.fields:
+            if f"field:{lane.id}" in walk.parts and any(step.on for step in lane.steps):
+                found += lane_findings(scene, lane.id, low, high, readings, None)
+        for region in plan.study.regions:
+            found += region_findings(scene, region.id) if f"region:{region.id}" in walk.parts else []
+        for shape in plan.study.shapes:
+            found += shape_findings(scene, shape.id) if f"shape:{shape.id}" in walk.parts else []
+        found += flow_findings(plan, flow, readings)
+    except GustError:
+        return found
+    meant, order = set(plan.study.intended), ("error", "warning", "note")
+    told = [f for f in found if f.level != "error" and not (f.may_be_meant and f.key in meant)]
+    return sorted(told, key=lambda f: order.index(f.level))
 
 
 MOST_TIMES = 8

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.bunching import bunching
 from errant_gust.core.fields.look import Window, size_of, unit_of
 from errant_gust.core.fields.node import Node
@@ -143,6 +144,12 @@ def reading(
     spots = box if over is None else over
     points = spots.points if spots.over == "surface" else _outside(node, spots.points)
     size = size_of(sample(node, points, cancel=cancel)[0])
+    sound, lost = np.isfinite(size), ""
+    if not sound.all():
+        if not sound.any():
+            raise StudyError("is not a number anywhere where it was looked at", where=node.where, fix="look before it")
+        lost = f"{100 * (1 - sound.mean()):.2g} % of the values are no numbers"
+        size = size[sound]
     rms = float(np.sqrt(np.mean(size.astype(np.float64) ** 2)))
     divergence, gathered = None, None
     if node.kind == "vector":
@@ -168,7 +175,7 @@ def reading(
         travel=gathered.travel if gathered else None,
         solved={"iterations": solved.iterations, "before": solved.before, "after": solved.after} if solved else None,
         histogram=histogram(size),
-        remark=node.step.remark(node),
+        remark="; ".join(words for words in (lost, node.step.remark(node)) if words),
         over=spots.over,
         through=tuple(through_walls(node, spots.shape, cancel)) if gathers and node.kind == "vector" else (),
     )

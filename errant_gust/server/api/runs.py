@@ -153,9 +153,10 @@ def export(
     plan = plan_of(run.study_id, run.study.head.document)
     store = RunStore(runs.folder_of(run.identity))
     clock = plan.study.clock
-    spool = zip_made_by(
-        lambda to: export_run(
-            store, to, frames=(clock.start, clock.end), format=format, what=what, velocity=velocity, plan=plan
+    with runs.read(run.identity):
+        spool = zip_made_by(
+            lambda to: export_run(
+                store, to, frames=(clock.start, clock.end), format=format, what=what, velocity=velocity, plan=plan
+            )
         )
-    )
     return FileResponse(spool, as_attachment=True, filename=f"{run.study_id}_{run.flow}.zip")  # type: ignore[arg-type]

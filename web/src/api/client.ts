@@ -32,6 +32,30 @@ const channels = new Map<string, Channel>()
  * ones are cancelled. */
 const PATIENCE = 300
 
+/** Looks under way at once: a browser has six connections to a server, and others need some of them too. */
+const MOST_LOOKS = 4
+/** Milliseconds after which a look is given up here: the server gives one up after 30 s in words, a dead one never. */
+const LONGEST = 45_000
+let looks = 0
+const gate: (() => void)[] = []
+/** Wait until one of the places for looks is free; not at all if it is given up. */
+async function place(signal: AbortSignal) {
+  if (looks >= MOST_LOOKS)
+    await new Promise<void>((go, refuse) => {
+      gate.push(go)
+      signal.addEventListener('abort', () => {
+        const at = gate.indexOf(go)
+        if (at >= 0) gate.splice(at, 1)
+        refuse(new DOMException('given up', 'AbortError'))
+      })
+    })
+  looks++
+}
+function leave() {
+  looks--
+  gate.shift()?.()
+}
+
 let flights = 0
 /** Whether no answer is waited for. */
 export const idle = () => flights === 0
@@ -133,7 +157,15 @@ export async function newest(channel: string, path: string, body: object): Promi
   }
   const control = new AbortController()
   Object.assign(line, { flying: control, since: performance.now(), waiting: null })
+  let late = false
+  let held = false
+  const over = setTimeout(() => {
+    late = true
+    control.abort()
+  }, LONGEST)
   try {
+    await place(control.signal)
+    held = true
     const response = await send(
       'POST',
       path,
@@ -143,9 +175,12 @@ export async function newest(channel: string, path: string, body: object): Promi
     // the whole of it is read here: it may be overtaken while its answer is still arriving
     return response.status === 204 ? null : new Response(await response.arrayBuffer(), response)
   } catch (error) {
+    if (late) throw new ApiError(503, 'The server gave no answer: what is shown may be of before')
     if ((error as Error).name === 'AbortError') return null
     throw error
   } finally {
+    clearTimeout(over)
+    if (held) leave()
     // at most one answer stands undrawn: what waits is sent as this one arrives, once the one before it was drawn
     const before = line.drawn
     line.drawn = drawnOr(150)

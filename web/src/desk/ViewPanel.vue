@@ -39,6 +39,7 @@
     <p v-if="shows.drawing" class="drawing" data-testid="drawing">
       Click on the probe or on a shape to add points · <button @click="shows.drawing = ''">done (Esc)</button>
     </p>
+    <LateNote />
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
     <ViewLegend
       v-if="legend"
@@ -76,6 +77,7 @@ import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
 import { FlowLayers } from './flowLayers'
 import FlipbookDialog from './flipbook/FlipbookDialog.vue'
+import LateNote from './LateNote.vue'
 import ViewLegend from './ViewLegend.vue'
 import { usePointing } from './pointing'
 import ViewBar, { type Viewpoint } from './ViewBar.vue'

@@ -1,12 +1,14 @@
 /** Requests that somebody waits for: what went wrong with the last, and what the server is at meanwhile. */
 import { defineStore } from 'pinia'
-import { ref } from 'vue'
-import { call } from '../api/client'
+import { ref, shallowRef } from 'vue'
+import { ApiError, call } from '../api/client'
 
 const LOOKS = 350 // milliseconds between looks at what is being computed
 
 export const useWorking = defineStore('working', () => {
   const problem = ref('')
+  /** Asks once more for what took too long; null if nothing did. */
+  const again = shallowRef<(() => void) | null>(null)
   /** Steps that the server is solving or baking, by place, and how far they are; asked for only while something
    * waits. */
   const working = ref<Record<string, number>>({})
@@ -28,11 +30,13 @@ export const useWorking = defineStore('working', () => {
     try {
       await work()
       problem.value = ''
+      again.value = null
     } catch (error) {
       problem.value = (error as Error).message
+      again.value = error instanceof ApiError && error.status === 503 ? () => void guarded(work) : null
     } finally {
       waiting--
     }
   }
-  return { problem, working, guarded }
+  return { problem, again, working, guarded }
 })

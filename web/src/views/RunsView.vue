@@ -270,7 +270,8 @@ async function mend(r: ShelfRun) {
   if (!ok) return
   gone.value = ''
   const which = frames.map((f) => f.frame).join(', ')
-  done.value = which ? `Damaged, and computed again: frame ${which}` : `All frames of ${title(r)} are as they were written`
+  const sound = `All frames of ${title(r)} are as they were written`
+  done.value = which ? `Damaged, and computed again: frame ${which}` : sound
   undoing.value = true
 }
 const further = ref<ShelfRun | null>(null)

@@ -1,5 +1,6 @@
 """What is likely wrong with a particle lane, and what is wrong with a frame of it."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -7,6 +8,7 @@ import numpy as np
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.bunching import Bunching, bunching
 from errant_gust.core.fields.extent import domain
+from errant_gust.core.fields.gridded import GriddedChange
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.readings import Reading
 from errant_gust.core.fields.samples import Array
@@ -15,6 +17,7 @@ from errant_gust.core.fields.scene import Scene
 from errant_gust.core.fields.units import SPEED, factor_fix, named, over, told_unit
 from errant_gust.core.flows.drawing import Draws
 from errant_gust.core.flows.particles import birth
+from errant_gust.core.flows.particles.renewal import Respawn
 from errant_gust.core.flows.particles.steps import Emit
 from errant_gust.core.flows.step import Carries, Placed, Pushes, placed_steps
 from errant_gust.core.geometry.library import mesh_of
@@ -83,15 +86,85 @@ def lane_findings(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Fin
     """What is likely wrong with a lane that can be opened."""
     found: list[Finding] = []
     lane = plan.study.find("flows", id, "")
-    moved = False
+    moved, emits = False, list[Placed]()
+    renewed = any(isinstance(p.step, Respawn) for p in placed_steps(plan.at(0.0), lane, lane.kind))
     for part in placed_steps(plan.at(0.0), lane, lane.kind):
         moved = moved or isinstance(part.step, Pushes | Draws)
         if isinstance(part.step, Emit) and part.step.weight and not part.step.alongside:
             found += _weighed(plan, part)
+        if isinstance(part.step, Emit):
+            found += _die_early(plan, part, renewed)
+            emits.append(part)
         if isinstance(part.step, Carries):
             found += _carried(plan, f"{part.where}.field", part.step.field, readings)
+            found += _long_steps(plan, part, readings)
+            found += _outside_baked(plan, part, emits)
     if not moved and id not in used_flows(plan.study):  # points that others grow from or fill need no motion
         found.append(Finding("warning", "nothing_carries", f"flows.{id}", "nothing moves these particles", "add Carry"))
+    return found
+
+
+def _die_early(plan: Plan, part: Placed, renewed: bool) -> list[Finding]:
+    """Born in one moment, and all dead before the clock ends."""
+    emit, clock = part.step, plan.study.clock
+    last = emit.begin + emit.life * (1 + emit.life_variation)
+    end = clock.seconds(clock.end)
+    if renewed or emit.timing != "all at once" or last >= end or "life" in part.varying:
+        return []
+    return [Finding(
+        "note", "die_early", f"{part.where}.life",
+        f"all are dead after {last:.3g} s, and the clock has {end:.3g} s", "a longer life, or Respawn",
+        set_param(f"Life {end:.3g} s", f"{part.where}.life", float(f"{end * 1.05:.3g}")), True,
+    )]  # fmt: skip
+
+
+LONG = 1.0
+"""Details of the field that a step may be long."""
+
+
+def _long_steps(plan: Plan, part: Placed, readings: dict[str, Reading]) -> list[Finding]:
+    """Steps that jump over the detail of what they are carried by."""
+    carry, numbers, clock = part.step, readings.get(part.step.field), plan.study.clock
+    node = plan.at(0.0).lane(carry.field)
+    if numbers is None or not node.feature_known or carry.longest:
+        return []
+    way, detail = numbers.rms * clock.step / max(1, carry.substeps), node.feature
+    if not way > LONG * detail:
+        return []
+    need = math.ceil(way * carry.substeps / (LONG * detail))
+    return [Finding(
+        "warning", "long_steps", f"{part.where}.substeps",
+        f"a step is {way:.2g} m long (at rms speed), and the field's detail {detail:.2g} m",
+        f"{need} substeps follow it" if need <= MOST_SUBSTEPS else "slower, or with larger detail",
+        set_param(f"{need} substeps", f"{part.where}.substeps", need) if need <= MOST_SUBSTEPS else None, True,
+    )]  # fmt: skip
+
+
+MOST_SUBSTEPS = 64
+
+
+def _outside_baked(plan: Plan, carry: Placed, emits: list[Placed]) -> list[Finding]:
+    """Births where a lane that is baked with nothing outside is nothing."""
+    scene = plan.at(0.0)
+    step = scene.lane(carry.step.field).step
+    if not isinstance(step, GriddedChange) or step.outside != "zero":
+        return []
+    grid, found = scene.region(step.region), []
+    low, high = np.array(grid.lower), np.array(grid.lower) + np.array(grid.shape) * grid.voxel_size
+    for part in emits:
+        emit = part.step
+        if emit.alongside or not emit.shape or emit.where not in ("surface", "volume"):
+            continue
+        points = birth.places(emit, scene, scene, np.arange(TRIED), np.zeros(TRIED, np.float32))
+        own = grid.to_own(np.ascontiguousarray(points.T, np.float32)).T
+        outside = int(((own < low) | (own > high)).any(axis=1).sum())
+        if outside > 0.02 * TRIED:
+            found.append(Finding(
+                "warning", "born_outside", f"{part.where}.shape",
+                f"{100 * outside / TRIED:.0f} % of births lie outside of the region '{step.region}', where "
+                f"'{carry.step.field}' is baked and 0 outside: they stand still",
+                "a region that covers the emitter, or Outside: clamp", None, True,
+            ))  # fmt: skip
     return found
 
 
