@@ -46,7 +46,8 @@ def check() -> None:
     """Raises FileError for a database that cannot be used, with the newest copy that can be."""
     path = home() / DATABASE
     wrong = flaw(path)
-    if wrong == "is empty" and not any((home() / "studies").glob("*")):
+    lived = any((home() / "studies").glob("*")) or any((home() / COPIES).glob("*.sqlite3"))
+    if wrong == "is empty" and not lived:
         return  # a start that was cut off before anything was in it
     if not wrong:
         return

@@ -11,23 +11,25 @@ beforeEach(() => {
 test('what took too long is told, and asked for once more', async () => {
   const work = useWorking()
   let times = 0
-  await work.guarded(async () => {
+  await work.guarded('swatches', async () => {
     times++
     if (times === 1) throw new ApiError(503, 'this took longer than 30 s and was given up')
   })
   expect(work.problem).toContain('30 s')
-  work.again!()
-  await vi.waitFor(() => expect(work.again).toBeNull())
-  expect(times).toBe(2)
+  await work.guarded('reading', async () => {}) // another that was quick does not hide it
+  expect(Object.values(work.late)[0].words).toContain('30 s')
+  work.again()
+  await vi.waitFor(() => expect(times).toBe(2))
+  expect(work.late).toEqual({})
   expect(work.problem).toBe('')
 })
 
 test('another fault is told where it is, without another try', async () => {
   const work = useWorking()
-  await work.guarded(async () => {
+  await work.guarded('swatches', async () => {
     throw new ApiError(422, 'the lanes use each other in a circle')
   })
-  expect(work.again).toBeNull()
+  expect(work.late).toEqual({})
   expect(work.problem).toContain('circle')
 })
 

@@ -81,7 +81,7 @@ def flow_lines(
     """Lines (n, steps + 1, 3) float32 along the field from seeds (n, 3), each `length` metres long.
 
     Steps of equal length by Adams and Bashforth's second order method (the first by midpoint), one evaluation a step;
-    a line stops (repeats its last point) where the field is zero.
+    a line stops (repeats its last point) where the field is zero. Raises Cancelled when it is no longer wanted.
     """
     node.prepare(cancel)
     h = np.float32(length / steps)

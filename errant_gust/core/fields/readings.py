@@ -139,6 +139,7 @@ def reading(
     that have a place, over a plane or a surface if one is given.
 
     Divergence is rms(div) · size of detail / rms(|v|). `gathers` also asks for bunching and what goes through walls.
+    Raises StudyError where nothing that it finds is a number.
     """
     box = Spots(_outside(node, in_box(low, high, side).points), "box")
     spots = box if over is None else over

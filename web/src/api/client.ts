@@ -39,18 +39,15 @@ const LONGEST = 45_000
 let looks = 0
 const gate: (() => void)[] = []
 /** Wait until one of the places for looks is free; not at all if it is given up. */
-async function place(signal: AbortSignal) {
-  if (looks >= MOST_LOOKS)
-    await new Promise<void>((go, refuse) => {
-      gate.push(go)
-      signal.addEventListener('abort', () => {
-        const at = gate.indexOf(go)
-        if (at >= 0) gate.splice(at, 1)
-        refuse(new DOMException('given up', 'AbortError'))
-      })
+const waitForPlace = (signal: AbortSignal) =>
+  new Promise<void>((go, refuse) => {
+    gate.push(go)
+    signal.addEventListener('abort', () => {
+      const at = gate.indexOf(go)
+      if (at >= 0) gate.splice(at, 1)
+      refuse(new DOMException('given up', 'AbortError'))
     })
-  looks++
-}
+  })
 function leave() {
   looks--
   gate.shift()?.()
@@ -164,7 +161,8 @@ export async function newest(channel: string, path: string, body: object): Promi
     control.abort()
   }, LONGEST)
   try {
-    await place(control.signal)
+    if (looks >= MOST_LOOKS) await waitForPlace(control.signal)
+    looks++
     held = true
     const response = await send(
       'POST',

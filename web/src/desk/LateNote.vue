@@ -1,6 +1,6 @@
 <template>
   <v-alert
-    v-if="work.again"
+    v-if="first"
     class="late"
     density="compact"
     type="warning"
@@ -8,24 +8,26 @@
     role="status"
     data-testid="look-late"
   >
-    {{ work.problem }}
+    {{ first.words }}
     <template #append>
-      <v-btn size="small" variant="outlined" data-testid="look-again" @click="work.again?.()">Try again</v-btn>
+      <v-btn size="small" variant="outlined" data-testid="look-again" @click="work.again()">Try again</v-btn>
     </template>
   </v-alert>
 </template>
 
 <script setup lang="ts">
+import { computed } from 'vue'
 import { useWorking } from '../stores/working'
 
 /** What the server gave up because it took too long: what is shown is of before, and it can be asked for again. */
 const work = useWorking()
+const first = computed(() => Object.values(work.late)[0])
 </script>
 
 <style scoped>
 .late {
   position: absolute;
-  left: 12px;
+  left: 266px; /* beside the legend */
   right: 12px;
   bottom: 12px;
   z-index: 3;

@@ -172,7 +172,7 @@ export const useLook = defineStore('look', () => {
       withProbe && target.value && !hidden.value
         ? { ...target.value, before: peek.value && target.value.step !== null, ...cells() }
         : undefined
-    await guarded(async () => {
+    await guarded('swatches', async () => {
       const made = await newestArrays<NonNullable<typeof swatches.value>['facts']>('swatches', '/look/swatches', {
         ...(probe ? probed() : body()),
         size,
@@ -205,7 +205,7 @@ export const useLook = defineStore('look', () => {
     const what = JSON.stringify([study.key, runs.time, shapes, regions])
     if (what === drawn && !what.includes('"link"')) return
     sought = what
-    await guarded(async () => {
+    await guarded('shapes', async () => {
       const made = await newestArrays<SceneFacts>('shapes', '/look/shapes', body())
       if (made) {
         scene.value = made
@@ -253,7 +253,7 @@ export const useLook = defineStore('look', () => {
     if (hidden.value) return // gas is not asked for what is not drawn
     const base = { ...probed(), ...target.value, before: peek.value && target.value.step !== null }
     const { slice: plane, glyphs } = cells()
-    await guarded(async () => {
+    await guarded('probe', async () => {
       if (plain) {
         const made = await newestArrays<ProbeFacts>('probe', '/look/probe', { ...base, slice: plane, glyphs })
         if (made && order >= answered) {

@@ -26,7 +26,7 @@ export const useMeasuring = defineStore('measuring', () => {
       measuring.value = false
       return
     }
-    await guarded(async () => {
+    await guarded('reading', async () => {
       const response = await newest('reading', '/look/reading', place)
       if (!response) return // a newer one is on its way
       const made = (await response.json()) as Reading
@@ -36,7 +36,7 @@ export const useMeasuring = defineStore('measuring', () => {
   }
   async function check(body: object) {
     if (!doc.value) return
-    await guarded(async () => {
+    await guarded('checks', async () => {
       const { current } = runs
       const there = current && !runs.stale && current.frame === runs.frame
       const frame = there ? { run: current.identity, frame: current.frame } : {}

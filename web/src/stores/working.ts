@@ -7,8 +7,8 @@ const LOOKS = 350 // milliseconds between looks at what is being computed
 
 export const useWorking = defineStore('working', () => {
   const problem = ref('')
-  /** Asks once more for what took too long; null if nothing did. */
-  const again = shallowRef<(() => void) | null>(null)
+  /** What took too long and was given up, by what it is, and its words. */
+  const late = shallowRef<Record<string, { words: string; work: () => Promise<void> }>>({})
   /** Steps that the server is solving or baking, by place, and how far they are; asked for only while something
    * waits. */
   const working = ref<Record<string, number>>({})
@@ -24,19 +24,26 @@ export const useWorking = defineStore('working', () => {
     asking = window.setTimeout(() => void ask(), LOOKS)
   }
   /** Do something that asks the server; a failure is told, not thrown. */
-  async function guarded(work: () => Promise<void>) {
+  async function guarded(what: string, work: () => Promise<void>) {
     waiting++
     if (!asking) asking = window.setTimeout(() => void ask(), LOOKS)
     try {
       await work()
       problem.value = ''
-      again.value = null
+      const { [what]: _, ...rest } = late.value
+      if (_) late.value = rest
     } catch (error) {
-      problem.value = (error as Error).message
-      again.value = error instanceof ApiError && error.status === 503 ? () => void guarded(work) : null
+      const words = (problem.value = (error as Error).message)
+      if (error instanceof ApiError && error.status === 503) late.value = { ...late.value, [what]: { words, work } }
     } finally {
       waiting--
     }
   }
-  return { problem, again, working, guarded }
+  /** Ask once more for all that took too long. */
+  function again() {
+    const all = Object.entries(late.value)
+    late.value = {}
+    for (const [what, { work }] of all) void guarded(what, work)
+  }
+  return { problem, late, again, working, guarded }
 })
