@@ -123,6 +123,10 @@ def put_back(file: Path, to: Path, progress: Progress = lambda share: None) -> s
                 return said
     except FileNotFoundError:
         raise FileError("is not there", where=str(file)) from None
+    except OSError as error:
+        if error.errno is not None:
+            raise
+        raise FileError(f"is no backup, or a broken one ({error})", where=str(file)) from None
     except UNREADABLE as error:
         raise FileError(f"is no backup, or a broken one ({error})", where=str(file)) from None
 

@@ -147,3 +147,21 @@ def test_requests_that_another_site_makes_are_refused(api, study):  # noqa: F811
     assert "form-action" in refused["Content-Security-Policy"]
     assert refused["Cross-Origin-Resource-Policy"] == "same-origin"
     assert client.get("/api/studies", headers={"host": "elsewhere.invalid"}).status_code == 400
+
+
+def test_a_time_beyond_the_clock_is_its_end_also_where_frames_have_to_be_computed(api, study):  # noqa: F811
+    document = json.loads(json.dumps(study["document"]))
+    bounds = {"lower": [-1, -1, -1], "upper": [1, 1, 1]}
+    document["regions"].append({"id": "about", "name": "About", "voxel_size": 0.2, "bounds": bounds})
+    spread = {"id": "a", "op": "from_particles", "params": {"flow": "spray", "region": "about", "radius": 0.4}}
+    document["fields"].append({"id": "spread", "name": "Spread", "steps": [spread]})
+    clock = document["clock"]
+    last = (clock["end"] - clock["start"]) / clock["fps"]
+    said = []
+    for moment in (last, 98_000 / clock["fps"], 1e9):
+        body = {"study": study["key"], "document": document, "lane": "spread", "point": [0.4, 0, 0], "time": moment}
+        made = sound(answer("POST", "/look/value", body), moment)
+        assert made.status_code == 200, made.content
+        said.append(json.loads(made.content)["value"])
+    assert said[0] == said[1] == said[2]
+    assert said[0][0] > 0
