@@ -39,7 +39,7 @@ def read_all(store, frame):
 def test_whatever_bit_is_flipped_in_whatever_file_of_a_frame_it_is_told(run, rng):
     for path in files_of(run, 3):
         whole = path.read_bytes()
-        for _ in range(6):
+        for _ in range(60):
             at = int(rng.integers(len(whole)))
             changed = bytearray(whole)
             changed[at] ^= 1 << int(rng.integers(8))

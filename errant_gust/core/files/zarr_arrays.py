@@ -71,12 +71,13 @@ def write_arrays(folder: Path, arrays: dict[str, Array], attributes: dict[str, A
             calls.append(partial(_write_chunk, place, key, values, part, chunks))
         heads.append((name, _told(values, chunks), len(calls)))
     summed = at_once(calls) if calls else []
-    begin, group = 0, _sum(_plain([attributes, sorted(arrays)]))
+    about = {"zarr_format": 3, "node_type": "group", "attributes": attributes}
+    begin, group = 0, _sum(_plain([about, sorted(arrays)]))
     for name, head, end in heads:
-        sums = {"chunks": summed[begin:end], "group": group, "head": _sum(_plain(head))}
+        sums: dict[str, Any] = {"chunks": summed[begin:end], "group": group}
+        sums["head"] = _sum(_plain([head, sums]))
         _write_synced(folder / name / "zarr.json", json.dumps({**head, "attributes": {SUMS: sums}}).encode())
         begin = end
-    about = {"zarr_format": 3, "node_type": "group", "attributes": attributes}
     _write_synced(folder / "zarr.json", json.dumps(about).encode())
     for at, _, _ in os.walk(folder):
         sync(Path(at))
@@ -142,7 +143,8 @@ def _sums_of(head: dict[str, Any], where: str, summed: bool) -> dict[str, Any] |
         if summed:
             raise ValueError(f"{where} is damaged: its sums are gone")
         return None
-    if sums.get("head") != _sum(_plain({**head, "attributes": {}})):
+    rest = {key: value for key, value in sums.items() if key != "head"}
+    if sums.get("head") != _sum(_plain([{**head, "attributes": {}}, rest])) or len(head["attributes"]) > 1:
         raise ValueError(f"{where} is damaged: what is written of it was changed")
     return dict(sums)
 
@@ -150,12 +152,13 @@ def _sums_of(head: dict[str, Any], where: str, summed: bool) -> dict[str, Any] |
 def read_attributes(folder: Path) -> dict[str, Any]:
     """What was written beside the arrays of a group. Raises ValueError where that was changed or an array is gone,
     KeyError or OSError for what is broken."""
-    attributes: dict[str, Any] = json.loads((folder / "zarr.json").read_text())["attributes"]
+    about = json.loads((folder / "zarr.json").read_text())
+    attributes: dict[str, Any] = about["attributes"]
     names = sorted(entry.name for entry in os.scandir(folder) if entry.is_dir())
     if names:
         head = json.loads((folder / names[0] / "zarr.json").read_text())
         sums = _sums_of(head, names[0], bool(attributes.get(SUMMED)))
-        if sums is not None and sums["group"] != _sum(_plain([attributes, names])):
+        if sums is not None and sums["group"] != _sum(_plain([about, names])):
             raise ValueError("it is damaged: what is written of it was changed, or an array is gone")
     return attributes
 
