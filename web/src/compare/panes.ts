@@ -30,7 +30,8 @@ export function read(text: unknown, runs: RunOut[]): Pane[] {
     .map(([run, channel]) => ({ run, channel: channel || '' }))
 }
 const MAPS = ['sequential', 'diverging', 'heat'] as const
-const short = (v: number) => Number(v.toPrecision(5))
+/** Short, and near enough that the same pixels are drawn: with five digits 0.3 % of them were others. */
+const short = (v: number) => Number(v.toPrecision(8))
 /** Frame, mapping and camera in the address. */
 export function writtenView(v: { frame: number; mapping: Mapped; camera: Seen | null }): Record<string, string> {
   const { map, low, high, absorb } = v.mapping
