@@ -44,10 +44,10 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     import uvicorn
     from django.core.management import call_command
 
-    from errant_gust.server import backup, deliveries, flipbooks, runs, shelf, sound, study_files, workers
+    from errant_gust.server import backup, database, deliveries, flipbooks, runs, shelf, study_files, workers
 
     chosen = _free(port)
-    sound.check()
+    database.check()
     full = _only_read(lambda: call_command("migrate", verbosity=0), "the database could not be brought up to date")
     with suppress(OSError):
         (home() / backup.DATABASE).chmod(0o600)
@@ -56,7 +56,7 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     workers.begin()
     full = _only_read(runs.take_up, "runs are not taken up") or full
     if not full:
-        sound.copy_daily()
+        database.copy_daily()
     if demo and not full:
         for study in study_files.put_in_demos():
             if os.environ.get("ERRANT_GUST_DEMO_RUNS") == "0":  # a preview then begins when its study is opened

@@ -18,7 +18,7 @@ LANES = 16  # blocks are padded to whole vectors, so that a value does not depen
 Progress = Callable[[float], None]
 
 
-_foreground = 0
+_foreground, _elsewhere = 0, False
 _quiet = threading.Condition()
 _listeners: list[Callable[[bool], None]] = []
 
@@ -28,15 +28,17 @@ def when_foreground(tell: Callable[[bool], None]) -> None:
     _listeners.append(tell)
 
 
+def somebody_waits() -> bool:
+    """Whether somebody waits for a picture in this process."""
+    return bool(_foreground)
+
+
 def held_up(waits: bool) -> None:
     """What another process tells this one: whether somebody waits for a picture there."""
     global _elsewhere
     with _quiet:
         _elsewhere = waits
         _quiet.notify_all()
-
-
-_elsewhere = False
 
 
 def _counted(more: int) -> None:
@@ -84,7 +86,8 @@ def share_out(
     starts = range(0, total, block)
     count = min(threads(), len(starts))
     counter, lock, stopped = itertools.count(), threading.Lock(), threading.Event()
-    asked = unwanted() if unwanted() is not cancel else None
+    with while_wanted(cancel):
+        asked = unwanted()
 
     def some(reports: bool) -> None:
         while not stopped.is_set():
@@ -92,7 +95,7 @@ def share_out(
                 i = next(counter)
             if i >= len(starts):
                 return
-            if (cancel is not None and cancel()) or (asked is not None and asked()):
+            if asked is not None and asked():
                 stopped.set()
                 return
             work(starts[i], min(starts[i] + block, total))
@@ -101,7 +104,7 @@ def share_out(
 
     def worker(reports: bool) -> None:
         try:
-            with while_wanted(asked or cancel):
+            with while_wanted(asked):
                 some(reports)
         except BaseException:
             stopped.set()

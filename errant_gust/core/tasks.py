@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.looking.flipbook import Flipbook
 from errant_gust.core.runs import job
 from errant_gust.core.runs.delivery.deliver import deliver
@@ -17,6 +18,20 @@ Tell = Callable[[dict[str, Any]], None]
 Task = Callable[[dict[str, Any], Tell, Cancel], dict[str, Any]]
 TASKS: dict[str, Task] = {}
 """By name: called with what is given, whom to tell, and what says that it is no longer wanted."""
+
+
+def done(order: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
+    """Do what is ordered, by `task` and `given`: {"state": done, stopped or failed, "message", …}, whatever happens."""
+    if cancel():
+        return {"state": "stopped", "message": ""}
+    try:
+        return {"state": "done", "message": "", **TASKS[order["task"]](order["given"], tell, cancel)}
+    except Cancelled:
+        return {"state": "stopped", "message": ""}
+    except GustError as error:
+        return {"state": "failed", "message": str(error)}
+    except Exception as error:  # whatever it is, who waits hears of it
+        return {"state": "failed", "message": f"{type(error).__name__}: {error}"[:400]}
 
 
 def task(work: Task) -> Task:
@@ -37,6 +52,7 @@ def write(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
     `cluster` that writes it, if one does."""
     items = [Item(Path(i["run"]), i["result"], i["format"], tuple(i["channels"]), i["study"]) for i in given["items"]]
     options = Options(**{**given["options"], "cameras": tuple(given["options"]["cameras"])})
+    tell({"done": 0})
     order = ordered(items, options, [(name, Path(path)) for name, path in given["beside"]])
     deliver(
         order, Path(given["to"]), command=given["command"], cancel=cancel, cluster=given["cluster"],
@@ -55,5 +71,6 @@ def film(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
 @task
 def prove(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
     """What is not as it was delivered."""
+    tell({"done": 0})
     found = verify(Path(given["folder"]), lambda done, total: tell({"done": done}), cancel)
     return {"faults": [asdict(f) for f in found]}

@@ -3,27 +3,26 @@
 import os
 import shlex
 import shutil
-import threading
 import time
 import uuid
-from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, field
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.room import free_at
 from errant_gust.core.flows.drawing import DrawnResult, drawing_of
 from errant_gust.core.flows.results import HOME
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import beside
 from errant_gust.core.runs import engine
-from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target, deliver
+from errant_gust.core.runs.delivery.deliver import MANIFEST, SUMS, check_target
 from errant_gust.core.runs.delivery.order import Options, Order, ordered
 from errant_gust.core.runs.delivery.readers import reader_of
 from errant_gust.core.runs.delivery.sources import SHAPES, Item, offers_of
 from errant_gust.core.runs.delivery.stages import names_of_stages
-from errant_gust.core.runs.delivery.verify import Fault, manifest_of, verify
+from errant_gust.core.runs.delivery.verify import Fault, manifest_of
 from errant_gust.core.runs.export import FORMATS, kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.lease import holder
@@ -54,11 +53,8 @@ class Going:
     done: int = 0
     message: str = ""
     began: float = 0.0
-    stop: threading.Event = field(default_factory=threading.Event)
-    reads: frozenset[str] = frozenset()
-    """Identities of the runs that it reads."""
     order: str = ""
-    """What the process that does it knows it by, if one does."""
+    """What who does it knows it by."""
     faults: list[Fault] | None = None
     """What a proof found, when it is done."""
 
@@ -74,7 +70,6 @@ class Going:
 
 _going: dict[str, Going] = {}
 """By id; those that have ended too, until the server does."""
-_one_at_a_time = threading.Lock()
 
 
 def roots() -> list[Path]:
@@ -184,48 +179,37 @@ def start(order: Order, to: Path, place: Place = "cluster") -> Going:
     if any(g.to == to and g.what == "write" and g.state in ("waiting", "running") for g in _going.values()):
         raise FileError("is being delivered already", where=str(to), fix="another name, or wait")
     cluster = engine.scheduler() if place == "cluster" else ""
+    going = Going(uuid.uuid4().hex[:12], to, len(order.files), cluster=cluster)
+    given = {
+        "items": [{**asdict(p.item), "run": str(p.item.run)} for p in order.parts],
+        "options": asdict(order.options), "beside": [[name, str(path)] for name, path in order.beside],
+        "to": str(to), "command": command_of(order, to), "cluster": cluster,
+    }  # fmt: skip
     reads = frozenset(p.source.identity for p in order.parts)
-    going = Going(uuid.uuid4().hex[:12], to, len(order.files), cluster=cluster, reads=reads)
-
-    def waits(why: str) -> None:
-        going.message = f"it waits: {why}" if why else ""
-        notices.changed()
-
-    command, stopped = command_of(order, to), "the same order goes on with what was written"
-    if workers.apart():
-        given = {
-            "items": [{**asdict(p.item), "run": str(p.item.run)} for p in order.parts],
-            "options": asdict(order.options), "beside": [[name, str(path)] for name, path in order.beside],
-            "to": str(to), "command": command, "cluster": cluster,
-        }  # fmt: skip
-        return _handed(going, "write", given, waits, stopped)
-
-    def write() -> None:
-        deliver(
-            order, to, command=command, cancel=going.stop.is_set, report=_reporter(going), cluster=cluster, waits=waits,
-        )  # fmt: skip
-
-    return _begun(going, write, stopped)
+    return _begun(going, "write", given, "the same order goes on with what was written", reads)
 
 
-def _handed(going: Going, task: str, given: dict[str, Any], waits: Callable[[str], None], stopped: str) -> Going:
-    """Have it done in a process of its own, which does one after the other."""
+def _begun(
+    going: Going, task: str, given: dict[str, Any], stopped: str, reads: frozenset[str] = frozenset()
+) -> Going:  # fmt: skip
+    """Have it done, one after the other; runs that it reads are not freed meanwhile."""
     _going[going.id] = going
+    runs.begin_reading(reads)
 
     def tell(facts: dict[str, Any]) -> None:
         if going.state == "waiting":
             going.state, going.began = "running", time.monotonic()
         if "waits" in facts:
-            waits(facts["waits"])
+            going.message = f"it waits: {facts['waits']}" if facts["waits"] else ""
         going.done = int(facts.get("done", going.done))
         notices.changed()
 
     def ended(result: dict[str, Any]) -> None:
-        going.state, going.message = result["state"], result["message"]
-        if result["state"] == "stopped":
-            going.message = stopped
+        runs.end_reading(reads)
+        going.message = stopped if result["state"] == "stopped" else result["message"]
         if "faults" in result:
             going.faults = [Fault(**f) for f in result["faults"]]
+        going.state = result["state"]
         notices.changed()
 
     going.order = workers.HANDS.do(task, given, tell, ended)
@@ -235,38 +219,8 @@ def _handed(going: Going, task: str, given: dict[str, Any], waits: Callable[[str
 def stop(id: str) -> Going:
     """Ask for the end of a delivery, or of its proof."""
     going = get(id)
-    going.stop.set()
-    if going.order:
-        workers.HANDS.stop(going.order)
+    workers.HANDS.stop(going.order)
     return going
-
-
-def _reporter(going: Going) -> Callable[..., None]:
-    def report(done: int, total: int, name: str = "") -> None:
-        going.done = done
-        notices.changed()
-
-    return report
-
-
-def _begun(going: Going, work: Callable[[], None], stopped: str) -> Going:
-    _going[going.id] = going
-    threading.Thread(target=_do, args=(going, work, stopped), daemon=True, name="gust-delivery").start()
-    return going
-
-
-def _do(going: Going, work: Callable[[], None], stopped: str) -> None:
-    with _one_at_a_time:
-        going.state, going.began = "running", time.monotonic()
-        try:
-            work()
-            going.state, going.message = "done", ""
-        except Cancelled:
-            going.state, going.message = "stopped", stopped
-        except Exception as error:  # whatever it is, who waits hears of it
-            going.state = "failed"
-            going.message = str(error) if isinstance(error, GustError) else f"{type(error).__name__}: {error}"
-    notices.changed()
 
 
 def command_of(order: Order, to: Path) -> str:
@@ -316,11 +270,6 @@ def sweep() -> None:
                 shutil.rmtree(folder, ignore_errors=True)
 
 
-def read_by() -> set[str]:
-    """Runs that deliveries which go on, or wait, read."""
-    return set().union(*(g.reads for g in _going.values() if g.state in ("waiting", "running")))
-
-
 def standing(to: str) -> Path:
     """A delivery that stands in one of the allowed folders."""
     folder = Path(to)
@@ -332,13 +281,7 @@ def prove(to: str) -> Going:
     folder = standing(to)
     going = Going(uuid.uuid4().hex[:12], folder, len(manifest_of(folder)["files"]), "prove")
 
-    if workers.apart():
-        return _handed(going, "prove", {"folder": str(folder)}, lambda why: None, "nothing was found so far")
-
-    def read() -> None:
-        going.faults = verify(folder, _reporter(going), going.stop.is_set)
-
-    return _begun(going, read, "nothing was found so far")
+    return _begun(going, "prove", {"folder": str(folder)}, "nothing was found so far")
 
 
 def all_files(to: str) -> tuple[Path, list[str]]:

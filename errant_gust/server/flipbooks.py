@@ -11,13 +11,13 @@ from typing import Any
 
 from django.utils import timezone
 
-from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.removing import remove
 from errant_gust.core.home import home
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
 from errant_gust.server import revisions, workers
-from errant_gust.server.keys import KEPT
 from errant_gust.server.models import Study
+from errant_gust.server.shelf import KEPT
 
 ID = re.compile(r"[0-9a-f]{12}")
 
@@ -44,53 +44,27 @@ def get(study: str, id: str) -> Flipbook:
 
 @dataclass
 class Making:
-    """A film that is made of its pictures, by a process or a thread of its own."""
+    """A film that is made of its pictures."""
 
     made: Flipbook
     total: int
     done: int = 0
     failed: str = ""
     began: float = field(default_factory=time.monotonic)
-    stop: threading.Event = field(default_factory=threading.Event)
-    thread: threading.Thread = field(init=False)
+    over: threading.Event = field(default_factory=threading.Event)
+    order: str = field(init=False)
+    """What who does it knows it by."""
 
     def __post_init__(self) -> None:
-        if workers.apart():
-            self._ended, given = threading.Event(), {"folder": str(self.made.folder)}
-            self._order = workers.FILMS.do("film", given, self._told, self._over)
-            self.thread = threading.Thread(target=self._wait, daemon=True, name=f"gust-film-{self.made.folder.name}")
-            self.thread.start()
-            return
-        self.thread = threading.Thread(target=self._make, daemon=True, name=f"gust-film-{self.made.folder.name}")
-        self.thread.start()
+        self.order = workers.FILMS.do("film", {"folder": str(self.made.folder)}, self._told, self._ended)
 
     def _told(self, facts: dict[str, Any]) -> None:
         self.done = int(facts["done"])
 
-    def _over(self, result: dict[str, Any]) -> None:
+    def _ended(self, result: dict[str, Any]) -> None:
         if result["state"] != "done":
             self.failed = "it was stopped" if result["state"] == "stopped" else result["message"]
-        self._ended.set()
-
-    def _wait(self) -> None:
-        while not self._ended.wait(0.1):
-            if self.stop.is_set():
-                workers.FILMS.stop(self._order)
-
-    def _make(self) -> None:
-        def report(done: int, total: int) -> None:
-            self.done = done
-
-        try:
-            self.made.finish(report, self.stop.is_set)
-        except Cancelled:
-            self.failed = "it was stopped"
-        except GustError as error:
-            self.failed = str(error)
-        except OSError as error:
-            self.failed = f"{self.made.folder}: {error.strerror or error}"
-        except Exception as error:  # whatever an encoder may do: who waits is told
-            self.failed = f"{type(error).__name__}: {error}"[:400]
+        self.over.set()
 
 
 _making: dict[str, Making] = {}
@@ -114,7 +88,7 @@ def progress(study: str, id: str) -> dict[str, Any]:
     made = get(study, id)
     with _lock:
         one = _making.get(id)
-        if one is None or not one.thread.is_alive():
+        if one is None or one.over.is_set():
             _making.pop(id, None)
             if one is not None and one.failed:
                 raise GustError(f"the film could not be made: {one.failed}", where=id)
@@ -156,8 +130,8 @@ def forget(study: str, id: str) -> None:
     with _lock:
         one = _making.pop(id, None)
     if one is not None:
-        one.stop.set()
-        one.thread.join()
+        workers.FILMS.stop(one.order)
+        one.over.wait()
     remove(made.folder)
 
 

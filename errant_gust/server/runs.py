@@ -4,7 +4,8 @@ as are handed in on a cluster."""
 import json
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -43,8 +44,8 @@ _yielding: set[str] = set()
 """Runs that were asked to stop for one that somebody waits for, or to go on elsewhere; they wait their turn again."""
 _asked: dict[str, tuple[str, ...]] = {}
 """Studies that asked for runs which go on."""
-_read: list[str] = []
-"""Runs whose frames are read for long (exports), once for each reader."""
+_read: Counter[str] = Counter()
+"""How many read the frames of a run for long (exports, deliveries)."""
 _shown: dict[str, tuple[str, str]] = {}
 """State and message that the rows of going runs have."""
 
@@ -193,21 +194,29 @@ def move(run: Run, place: str) -> Run:
 @contextmanager
 def read(*identities: str) -> Iterator[None]:
     """Within this, frames of these runs are read: nobody frees them."""
-    with _lock:
-        _read.extend(identities)
+    begin_reading(identities)
     try:
         yield
     finally:
-        with _lock:
-            for identity in identities:
-                _read.remove(identity)
+        end_reading(identities)
+
+
+def begin_reading(identities: Iterable[str]) -> None:
+    """From now on frames of these runs are read, until `end_reading`."""
+    with _lock:
+        _read.update(identities)
+
+
+def end_reading(identities: Iterable[str]) -> None:
+    with _lock:
+        _read.subtract(identities)
 
 
 def free_frames(identity: str, take: Callable[[], None]) -> bool:
     """Have the frames of a run taken away, unless it is computed or read, here or by another process: whether it was
     done. No run begins meanwhile."""
     with _lock:
-        if identity in _going or identity in _read or holder(folder_of(identity)):
+        if identity in _going or _read[identity] > 0 or holder(folder_of(identity)):
             return False
         take()
         return True

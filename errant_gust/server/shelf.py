@@ -1,6 +1,7 @@
 """Runs as things that are kept: named, pinned, told apart, deleted and brought back, and their space freed."""
 
 import os
+from datetime import timedelta
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -18,10 +19,11 @@ from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
 from errant_gust.core.study.changes import Change, changes
-from errant_gust.server import deliveries, notices, revisions, runs
-from errant_gust.server.keys import KEPT
+from errant_gust.server import notices, revisions, runs
 from errant_gust.server.models import Run, Study
 
+KEPT = timedelta(days=1)
+"""How long what was deleted can be brought back after a restart of the server."""
 NEAR = 0.85
 """Share of the disk budget from which on it is told."""
 BUSY = ("running", "waiting")
@@ -169,7 +171,7 @@ def free(identities: list[str]) -> int:
             if folder.is_dir():
                 checked(folder).rename(aside)  # at once gone for everybody, however long its files take
 
-        if run.identity in deliveries.read_by() or not runs.free_frames(run.identity, take):
+        if not runs.free_frames(run.identity, take):
             continue  # somebody reads it, or began to compute it
         run.delete()
         total += took

@@ -1,11 +1,13 @@
-"""Processes in which this server has runs, deliveries and films computed: what ends one of them ends nobody's page.
+"""Who does what takes long for this server: runs, deliveries, proofs, films (`core.tasks`).
 
-Each does one thing after the other, stays warm for the next, gives way while somebody waits for a picture, and ends
-with the server: its input ends then.
+A server that serves pages has a process for each, so that what ends one of them ends nobody's page. Each does one thing
+after the other, stays warm for the next, gives way while somebody waits for a picture, and ends with the server: its
+input ends then. Who uses the server's modules as a library has threads instead, which know what else its process knows.
 """
 
 import atexit
 import json
+import logging
 import os
 import signal
 import subprocess
@@ -13,24 +15,33 @@ import sys
 import threading
 import uuid
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
-from errant_gust.core.blocks import when_foreground
-from errant_gust.core.runs import engine
+from errant_gust.core import tasks
+from errant_gust.core.blocks import somebody_waits, when_foreground
 from errant_gust.core.runs.engine import Finished, Order
-from errant_gust.core.runs.job import Tell
+from errant_gust.core.tasks import Tell
 
 Ended = Callable[[dict[str, Any]], None]
+_log = logging.getLogger("errant_gust")
 
 
 @dataclass
 class _Asked:
-    """Something that a process was asked to do."""
+    """Something that was asked for."""
 
     order: dict[str, Any]
-    tell: Callable[[dict[str, Any]], None]
+    tell: Tell
     ended: Ended
+    stopped: threading.Event = field(default_factory=threading.Event)
+
+    def hears(self, said: dict[str, Any]) -> None:
+        """What is said of it: whoever is told may fail, and what goes on must not."""
+        try:
+            self.tell(said["tell"]) if "tell" in said else self.ended(said["ended"])
+        except Exception:
+            _log.exception("nobody could be told of %s", self.order["task"])
 
 
 def words_for(code: int) -> str:
@@ -43,46 +54,57 @@ def words_for(code: int) -> str:
 
 
 class Worker:
-    """A process, begun when it is first needed or warmed, and begun again when it has ended."""
+    """Does one thing after the other: a process, begun when it is first needed or warmed and begun again when it has
+    ended; or threads, one at a time, until `begin` was called."""
 
     def __init__(self, name: str) -> None:
         self.name = name
-        self._lock = threading.Lock()
+        self._lock, self._turn = threading.Lock(), threading.Lock()
         self._process: subprocess.Popen[str] | None = None
         self._asked: dict[str, _Asked] = {}
         when_foreground(self._quiet)
-
-    @property
-    def pid(self) -> int:
-        """Of its process; 0 while there is none."""
-        process = self._process
-        return process.pid if process is not None and process.poll() is None else 0
 
     def warm(self) -> None:
         """Begin its process, so that the first order need not wait for it."""
         with self._lock:
             self._begun()
 
-    def do(self, task: str, given: dict[str, Any], tell: Callable[[dict[str, Any]], None], ended: Ended) -> str:
-        """Have a task of `core.tasks` done; `ended` is called from another thread, whatever happens. Its id."""
+    def do(self, task: str, given: dict[str, Any], tell: Tell, ended: Ended) -> str:
+        """Have a task of `core.tasks` done; `tell` and `ended` are called from another thread, the latter whatever
+        happens. Its id."""
         id = uuid.uuid4().hex
         asked = _Asked({"id": id, "task": task, "given": given}, tell, ended)
         with self._lock:
             self._asked[id] = asked
-            self._send(self._begun(), asked.order)
+            if not _processes:
+                threading.Thread(target=self._here, args=(asked,), daemon=True, name=f"gust-{self.name}").start()
+                return id
+            process = self._begun()
+            self._send(process, {"quiet": somebody_waits()})
+            self._send(process, asked.order)
         return id
 
     def stop(self, id: str) -> None:
         """Ask for the end of what goes, or of what waits."""
         with self._lock:
-            if id in self._asked and self._process is not None:
+            if (asked := self._asked.get(id)) is None:
+                return
+            asked.stopped.set()
+            if self._process is not None:
                 self._send(self._process, {"stop": id})
+
+    def _here(self, asked: _Asked) -> None:
+        with self._turn:
+            result = tasks.done(asked.order, lambda facts: asked.hears({"tell": facts}), asked.stopped.is_set)
+        with self._lock:
+            self._asked.pop(asked.order["id"], None)
+        asked.hears({"ended": result})
 
     def _begun(self) -> "subprocess.Popen[str]":
         """With the lock held: the process, that goes."""
         if self._process is None or self._process.poll() is not None:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "errant_gust.cli.apart", self.name], stdin=subprocess.PIPE,
+                [sys.executable, "-m", "errant_gust.cli.worker_process", self.name], stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE, text=True, bufsize=1, start_new_session=True,
             )  # fmt: skip
             threading.Thread(target=self._listen, args=(self._process,), daemon=True, name=f"gust-{self.name}").start()
@@ -96,32 +118,24 @@ class Worker:
         except OSError:  # it has ended: who listens to it tells everybody
             return
 
-    def _quiet(self, somebody_waits: bool) -> None:
-        process = self._process
-        if process is not None and process.poll() is None and self._asked:
+    def _quiet(self, waits: bool) -> None:
+        if self._process is not None and self._asked:  # what is asked for later is told then
             with self._lock:
-                self._send(process, {"quiet": somebody_waits})
+                if self._process is not None:
+                    self._send(self._process, {"quiet": waits})
 
     def _listen(self, process: "subprocess.Popen[str]") -> None:
         assert process.stdout is not None
-        mine: set[str] = set()
         for line in process.stdout:
             try:
                 said = json.loads(line)
             except ValueError:
                 continue
-            if "ready" in said:
-                continue
-            mine.add(said["id"])
-            asked = self._asked.get(said["id"])
-            if asked is None:
-                continue
-            if "tell" in said:
-                asked.tell(said["tell"])
-            else:
-                with self._lock:
-                    self._asked.pop(said["id"], None)
-                asked.ended(said["ended"])
+            with self._lock:
+                take = self._asked.get if "tell" in said else self._asked.pop
+                asked = take(said.get("id", ""), None)
+            if asked is not None:
+                asked.hears(said)
         self._died(process, process.wait())
 
     def _died(self, process: "subprocess.Popen[str]", code: int) -> None:
@@ -130,15 +144,14 @@ class Worker:
             left = list(self._asked.values())
             if self._process is process:
                 self._process = None
-            first, rest = left[:1], left[1:]
-            for one in first:
+            for one in left[:1]:
                 self._asked.pop(one.order["id"], None)
-            if rest:
+            if left[1:]:
                 again = self._begun()
-                for one in rest:
+                for one in left[1:]:
                     self._send(again, one.order)
-        for one in first:
-            one.ended({"state": "failed", "message": words_for(code), "died": True})
+        for one in left[:1]:
+            one.hears({"ended": {"state": "failed", "message": words_for(code)}})
 
     def end(self) -> None:
         """End its process, as the end of the server does: what goes has not failed, and nobody is told."""
@@ -152,29 +165,18 @@ class Worker:
 
 RUNS, HANDS, FILMS = Worker("runs"), Worker("hands"), Worker("films")
 """For runs, for deliveries and their proofs, for films."""
-
-
-_apart = False
+_processes = False
 
 
 def begin() -> None:
-    """From now on what takes long is done in processes of its own: called by who serves pages. Whoever uses the server
-    as a library has threads instead, which know what else its process knows."""
-    global _apart
-    _apart = True
+    """From now on what takes long is done in processes: called by who serves pages."""
+    global _processes
+    _processes = True
     RUNS.warm()
 
 
-def apart() -> bool:
-    """Whether what takes long is done in processes of its own."""
-    return _apart
-
-
 def submit(order: Order, finished: Finished, tell: Tell) -> None:
-    """Have a run computed on this machine: in the process for runs, or in a thread."""
-    if not _apart:
-        engine.submit(order, finished, tell, "")
-        return
+    """Have a run computed on this machine, as `engine.submit` has it on a cluster."""
     (order.folder / "stop").unlink(missing_ok=True)
     RUNS.do("run", {"folder": str(order.folder.resolve()), "last": order.last}, tell, finished)
 

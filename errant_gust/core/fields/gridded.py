@@ -15,9 +15,9 @@ from errant_gust.core.fields.sampling import bake, evaluate_padded
 from errant_gust.core.fields.step import Accepts, FieldStep
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import budget
+from errant_gust.core.making import Making, inner_lock
 from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import RegionId, param
-from errant_gust.core.wanted import Making, inner_lock
 
 
 class Kept:

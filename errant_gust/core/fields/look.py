@@ -6,7 +6,6 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.blocks import Cancel, share_out
-from errant_gust.core.errors import Cancelled
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.node import Node
 from errant_gust.core.fields.samples import Array
@@ -102,8 +101,6 @@ def flow_lines(
         for i in range(1, steps):
             if i % 16 == 0:
                 check()
-                if cancel is not None and cancel():
-                    raise Cancelled
             now = direction(p)
             p = p + h * np.where(now.any(axis=0), np.float32(1.5) * now - np.float32(0.5) * before, 0)
             before = now

@@ -13,9 +13,9 @@ from errant_gust.core.blocks import Cancel
 from errant_gust.core.fields.samples import Array, At, Kind, Samples
 from errant_gust.core.fields.units import Unit
 from errant_gust.core.geometry.made import MadeShape
+from errant_gust.core.making import lazy
 from errant_gust.core.study.document import content_hash
 from errant_gust.core.study.parameters import file_params, references
-from errant_gust.core.wanted import lazy
 
 if TYPE_CHECKING:
     from errant_gust.core.fields.scene import Scene

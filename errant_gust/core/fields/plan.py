@@ -9,8 +9,8 @@ from errant_gust.core.errors import GustError, StudyError
 from errant_gust.core.fields.flow_data import FlowData, NoFlows
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.making import inner_lock
 from errant_gust.core.study import document
-from errant_gust.core.wanted import inner_lock
 
 KEPT_SCENES = 48
 

@@ -17,8 +17,8 @@ from errant_gust.core.files.vdb import read_vdb, write_vdb
 from errant_gust.core.files.writing import add_file, written_whole
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion, budget
+from errant_gust.core.making import Once
 from errant_gust.core.study.turns import turn_of
-from errant_gust.core.wanted import Once
 
 Array = NDArray[Any]
 ZARR_CHUNK = 64  # voxels a side

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import StudyError
 from errant_gust.core.kernels import curves as kernels
-from errant_gust.core.wanted import lazy
+from errant_gust.core.making import lazy
 
 Array = NDArray[Any]
 CHORDS = 8  # fine chords a smooth piece

@@ -4,8 +4,8 @@ from typing import Literal
 
 from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.geometry.sdf import MeshDistance
+from errant_gust.core.making import lazy
 from errant_gust.core.study.parameters import FieldId, ShapeId, param
-from errant_gust.core.wanted import lazy
 
 AMOUNT = param(1.0, unit="×", slider=(-2, 2), help="How much of it")
 SECONDS = param(

@@ -10,8 +10,8 @@ from errant_gust.core.geometry.made import MadeShape
 from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.sdf import MeshDistance
 from errant_gust.core.kernels import grids as kernels
+from errant_gust.core.making import lazy
 from errant_gust.core.study.parameters import FieldId, RegionId, param
-from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 MARGIN = 4  # nodes beyond the region

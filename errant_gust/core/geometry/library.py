@@ -4,7 +4,7 @@ from pathlib import Path
 
 from errant_gust.core.geometry.mesh import Mesh, read_mesh
 from errant_gust.core.geometry.sdf import MeshDistance
-from errant_gust.core.wanted import Once
+from errant_gust.core.making import Once
 
 _meshes: Once[Mesh] = Once("a mesh file", 32)
 _distances: Once[MeshDistance] = Once("the distance to a mesh", 16)

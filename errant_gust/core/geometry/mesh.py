@@ -11,7 +11,7 @@ from errant_gust.core.blocks import share_out
 from errant_gust.core.errors import FileError
 from errant_gust.core.geometry.mesh_files import MAX_BYTES, MAX_TRIANGLES, read_triangles
 from errant_gust.core.kernels import meshes as kernels
-from errant_gust.core.wanted import lazy
+from errant_gust.core.making import lazy
 
 Array = NDArray[Any]
 __all__ = ["FORMATS", "MAX_BYTES", "MAX_TRIANGLES", "Mesh", "MeshReport", "make_mesh", "read_mesh"]

@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 
 from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.geometry.shapes import Geometry, ShapeKind
+from errant_gust.core.making import lazy
 from errant_gust.core.study.turns import rotation
-from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 Side = Literal["around", "inside"]

@@ -15,7 +15,7 @@ from errant_gust.core.child import parsed_apart
 from errant_gust.core.errors import FileError
 from errant_gust.core.geometry.mesh import read_mesh
 from errant_gust.core.geometry.mesh_files import MAX_BYTES, MAX_TRIANGLES, triangulated
-from errant_gust.core.wanted import lazy
+from errant_gust.core.making import lazy
 
 Array = NDArray[Any]
 SUFFIXES = (".usd", ".usda", ".usdc", ".glb", ".gltf", ".obj", ".ply", ".stl")

@@ -16,7 +16,7 @@ from errant_gust.core.geometry.mesh import Mesh
 from errant_gust.core.geometry.primitives import PAIRS
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.kernels import meshes as mesh_kernels
-from errant_gust.core.wanted import lazy
+from errant_gust.core.making import lazy
 
 Array = NDArray[Any]
 CELLS = 72  # along the longest side of the padded box

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels import grids as kernels
 from errant_gust.core.kernels.bricks import sample_by_brick
-from errant_gust.core.wanted import lazy
+from errant_gust.core.making import lazy
 
 Array = NDArray[Any]
 Outside = Literal["zero", "clamp", "repeat"]

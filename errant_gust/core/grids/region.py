@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import BudgetError
 from errant_gust.core.kernels.grids import voxel_centres
+from errant_gust.core.making import lazy
 from errant_gust.core.study.turns import rotation
-from errant_gust.core.wanted import lazy
 
 Array = NDArray[Any]
 

@@ -18,6 +18,7 @@ from errant_gust.core.flows.results import Lines, MeshData, PointsResult, Volume
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.home import home
+from errant_gust.core.making import Making, inner_lock
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.runs.lease import Elsewhere
@@ -26,7 +27,7 @@ from errant_gust.core.runs.stepping import compute_frames
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import check_circles
 from errant_gust.core.study.parameters import flow_of
-from errant_gust.core.wanted import Making, aside, check, inner_lock, unwanted, while_wanted
+from errant_gust.core.wanted import aside, check, unwanted, while_wanted
 
 PATIENCE = 600.0  # seconds without a new frame after which a run that somebody else computes is given up
 MOST_FLOWS, MOST_STATES = 8, 24  # kept in memory

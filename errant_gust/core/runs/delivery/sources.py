@@ -14,6 +14,7 @@ from errant_gust.core.flows.drawing import Drawing, drawing_of
 from errant_gust.core.flows.results import Form, Result, Volume
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.grids.grid import Grid
+from errant_gust.core.making import lazy
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.export import FORMATS, Velocity, kind_of_run, plan_of_run, take
 from errant_gust.core.runs.frame_store import RunStore
@@ -21,7 +22,6 @@ from errant_gust.core.runs.identity import engines
 from errant_gust.core.runs.shape_files import level_set, level_set_region, mesh_data
 from errant_gust.core.study import document
 from errant_gust.core.study.depends import Depends
-from errant_gust.core.wanted import lazy
 
 ON = "@"
 """Between a field and the region that it is written on: `wind@room`."""

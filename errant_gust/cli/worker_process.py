@@ -1,4 +1,4 @@
-"""`python -m errant_gust.cli.apart NAME`: a process in which a server has work done that may end a process.
+"""`python -m errant_gust.cli.worker_process NAME`: a process in which a server has work done that may end a process.
 
 Orders come as lines of JSON on standard input, what is found goes as lines of JSON to standard output. When the input
 ends, the server has: so does this.
@@ -13,13 +13,11 @@ from functools import partial
 from queue import SimpleQueue
 from typing import Any
 
-import errant_gust.cli  # noqa: F401  (chooses the vectors, before a kernel is defined)
 from errant_gust.core import tasks
 from errant_gust.core.blocks import held_up
-from errant_gust.core.errors import Cancelled, GustError
 
 
-class Apart:
+class WorkerProcess:
     """What was ordered, and what is stopped."""
 
     def __init__(self) -> None:
@@ -63,15 +61,7 @@ class Apart:
         while True:
             order = self.orders.get()
             id = order["id"]
-            try:
-                result = tasks.TASKS[order["task"]](order["given"], partial(self.tell, id), partial(self.unwanted, id))
-                self.say(id=id, ended={"state": "done", "message": "", **result})
-            except Cancelled:
-                self.say(id=id, ended={"state": "stopped", "message": ""})
-            except GustError as error:
-                self.say(id=id, ended={"state": "failed", "message": str(error)})
-            except Exception as error:  # whatever it is, who waits hears of it
-                self.say(id=id, ended={"state": "failed", "message": f"{type(error).__name__}: {error}"[:400]})
+            self.say(id=id, ended=tasks.done(order, partial(self.tell, id), partial(self.unwanted, id)))
             self.stopped.discard(id)
 
 
@@ -79,9 +69,8 @@ def main() -> None:
     """Do what is ordered, a little behind what somebody waits for."""
     faulthandler.enable()
     os.nice(5)
-    one = Apart()
+    one = WorkerProcess()
     threading.Thread(target=one.listen, daemon=True).start()
-    one.say(ready=os.getpid())
     one.work()
 
 
