@@ -8,6 +8,8 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
+from errant_gust.core.errors import GustError
+
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Errant Gust")
 err = Console(stderr=True)
 
@@ -29,3 +31,17 @@ def shares(what: str) -> Iterator[Callable[[float], None]]:
     with bar() as shown:
         task = shown.add_task(what, total=1.0)
         yield lambda share: shown.update(task, completed=share)
+
+
+def frame_range(text: str, start: int, end: int) -> tuple[int, int]:
+    """`A-B` or `A`, within start to end; both if nothing is said. Raises GustError."""
+    if not text:
+        return start, end
+    parts = text.split("-") if not text.startswith("-") else [text]
+    try:
+        numbers = [int(p) for p in parts]
+    except ValueError:
+        numbers = []
+    if len(numbers) not in (1, 2) or numbers[-1] < numbers[0] or numbers[0] < start or numbers[-1] > end:
+        raise GustError(f"'{text}' are not frames of this study", where="--frames", fix=f"right would be {start}-{end}")
+    return numbers[0], numbers[-1]

@@ -3,23 +3,18 @@
 import json
 import math
 import re
-import signal
 import sys
-import threading
-import time
-from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
 
 import numpy as np
 import typer
 
-from errant_gust.cli import delivering, home_commands, importing  # noqa: F401  (they register their commands)
-from errant_gust.cli.app import JsonFlag, StudyArg, app, err
+from errant_gust.cli import delivering, home_commands, importing, running  # noqa: F401  (they register their commands)
+from errant_gust.cli.app import JsonFlag, StudyArg, app, frame_range
 from errant_gust.cli.app import bar as progress_bar
 from errant_gust.core.demos.by_name import open_study
-from errant_gust.core.errors import Cancelled, FileError, GustError
+from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.room import FULL
 
 VIEW = r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*"
@@ -149,81 +144,6 @@ def bake(
 
 
 @app.command()
-def run(
-    study: StudyArg,
-    flow: Annotated[str, typer.Option(help="Id of a flow")],
-    out: Annotated[Path, typer.Option(help="Folder of the run; an unfinished run in it is continued")],
-    frames: Annotated[str, typer.Option(help="A-B; frames before A that B needs are computed too")] = "",
-    quality: Annotated[str, typer.Option(help="preview or full")] = "full",
-) -> None:
-    """Compute a run without a server. Ctrl-C stops and keeps what is done."""
-    from errant_gust.core.checks import findings_of, findings_on_frame
-    from errant_gust.core.runs.compute import FrameDone, compute
-
-    if quality not in ("preview", "full"):
-        raise GustError(f"'{quality}' is not a quality", where="--quality", fix="right would be preview or full")
-    plan = open_study(study)
-    first, last = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
-    said = _said_in(3.0, partial(findings_of, plan, flow))  # what `gust check` says of it, if that is soon known
-    for one in said or ():
-        _tell(one.level, one)
-    stop = threading.Event()
-    for name in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(name, lambda *_: stop.set())
-    with progress_bar() as bar:
-        task = bar.add_task(f"{flow}, frames {first} to {last}", total=last - plan.study.clock.start + 1)
-
-        def report(done: FrameDone) -> None:
-            bar.update(task, completed=done.done)
-
-        try:
-            store = compute(
-                plan.study, flow, out, quality=quality, assets=plan.assets, last=last, cancel=stop.is_set, report=report
-            )
-        except Cancelled:
-            bar.stop()
-            err.print(f"stopped; the frames so far are kept in {out}, the same command continues")
-            raise typer.Exit(130) from None
-    ready = store.frames()
-    print(f"{out}: {len(ready)} frames, {store.bytes() / 1e6:.1f} MB")
-    for one in findings_of(plan, flow) if said is None else ():
-        _tell(one.level, one)
-    for one in findings_on_frame(plan, flow, store, last):
-        _tell(f"{one.level} on frame {last}", one)
-
-
-def _said_in(seconds: float, work: Callable[[], Any]) -> Any:
-    """What is found, if it is found within so many seconds; else None."""
-    from errant_gust.core.wanted import while_wanted
-
-    end = time.monotonic() + seconds
-    try:
-        with while_wanted(lambda: time.monotonic() > end):
-            return work()
-    except Cancelled:
-        return None
-
-
-def _tell(level: str, one: Any) -> None:
-    """A finding, a line on stderr."""
-    more = f" ({one.why})" if one.why else ""
-    print(f"{level}: {one.where}: {one.what}{more}", file=sys.stderr)
-
-
-def _frame_range(text: str, start: int, end: int) -> tuple[int, int]:
-    if not text:
-        return start, end
-    parts = text.split("-") if not text.startswith("-") else [text]
-    try:
-        numbers = [int(p) for p in parts]
-    except ValueError:
-        numbers = []
-    if len(numbers) not in (1, 2) or numbers[-1] < numbers[0] or numbers[0] < start or numbers[-1] > end:
-        raise GustError(f"'{text}' are not frames of this study", where="--frames", fix=f"right would be {start}-{end}")
-    return numbers[0], numbers[-1]
-
-
-@app.command()
 def halves(
     run_dir: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     frame: Annotated[int, typer.Option(help="From this frame to the next")],
@@ -265,7 +185,7 @@ def export(
 
     store = RunStore(run_dir)
     clock = store.manifest()["clock"]
-    span = _frame_range(frames, clock["start"], clock["end"]) if frames else None
+    span = frame_range(frames, clock["start"], clock["end"]) if frames else None
     wanted = tuple(c.strip() for c in channels.split(",") if c.strip()) or None
     with progress_bar() as bar:
         task = bar.add_task("exporting", total=None)
@@ -291,7 +211,7 @@ def shape(
     from errant_gust.core.runs.shape_files import export_shape
 
     plan = open_study(study)
-    span = _frame_range(frames, plan.study.clock.start, plan.study.clock.end)
+    span = frame_range(frames, plan.study.clock.start, plan.study.clock.end)
     if not math.isfinite(voxel) or voxel < 0:
         raise GustError(f"{voxel} is no voxel size", where="--voxel", fix="right would be a length in metres, or 0")
     with progress_bar() as bar:
@@ -363,7 +283,7 @@ def compare(
     if not both:
         raise FileError("the two runs have no frame in common", where=str(b))
     form = compared_by(one, two, both[0], channel)
-    first, last = _frame_range(frames, both[0], both[-1])
+    first, last = frame_range(frames, both[0], both[-1])
     rows: list[dict[str, Any]] = []
     for frame in [n for n in both if first <= n <= last]:
         if form == "volume":

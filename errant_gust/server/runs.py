@@ -22,9 +22,8 @@ from errant_gust.core.runs.frame_store import RunStore, write_atomically
 from errant_gust.core.runs.identity import IDENTITY, run_identity
 from errant_gust.core.runs.lease import holder
 from errant_gust.core.runs.manifest import begin
-from errant_gust.core.runs.mending import damaged, take_away
 from errant_gust.core.study import document
-from errant_gust.server import notices, revisions, workers
+from errant_gust.server import notices, revisions
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
 
@@ -128,22 +127,17 @@ def proceed(run: Run, last: int | None = None) -> Run:
     return run
 
 
-def mend(run: Run) -> tuple[Run, dict[int, str]]:
-    """Look at all frames of a run that does not go, take away what is damaged, and have it computed again; what was
-    wrong with each. Raises GustError for a run that goes on."""
+def mend(run: Run) -> Run:
+    """Have all frames of a run read by their sums, and what is damaged computed again; its log tells which. Raises
+    GustError for a run that goes on."""
     with _lock:
         if run.identity in _going:
             raise StudyError("the run goes on", where=run.identity, fix="stop it, or wait")
-    store = RunStore(folder_of(run.identity))
-    found = damaged(store)
-    if found:
-        take_away(store, list(found))
-        job.note(store.folder, f"damaged frames are computed again: {', '.join(map(str, found))}")
-        with _lock:
-            run.state, run.message = "waiting", ""
-            run.save()
-        _launch()
-    return run, found
+        job.ask_to_mend(folder_of(run.identity))
+        run.state, run.message = "waiting", ""
+        run.save()
+    _launch()
+    return run
 
 
 def _shorter(run: Run, end: int) -> None:
@@ -154,6 +148,8 @@ def _shorter(run: Run, end: int) -> None:
 
 
 def _stop_at_end(identity: str) -> None:
+    if job.mends(folder_of(identity)):  # its last frame is there, and those before it are looked at
+        return
     if max(RunStore(folder_of(identity)).frames(), default=0) >= _ends.get(identity, 10**9):
         job.ask_to_stop(folder_of(identity))
 
@@ -270,10 +266,7 @@ def _hand_in(run: Run, place: str) -> None:
     order = engine.Order(folder_of(identity), run.last, run.memory, rank)
     finished, tell = (lambda result: _finished(identity, result)), (lambda facts: _progressed(identity, facts))
     _note_hand_in(identity)
-    if place:
-        engine.submit(order, finished, tell, place)
-    else:
-        workers.submit(order, finished, tell)
+    engine.submit(order, finished, tell, place)
 
 
 GOING = "going.json"

@@ -20,6 +20,7 @@ from typing import Any
 
 from errant_gust.core import tasks
 from errant_gust.core.blocks import somebody_waits, when_foreground
+from errant_gust.core.runs import engine
 from errant_gust.core.runs.engine import Finished, Order
 from errant_gust.core.tasks import Tell
 
@@ -172,13 +173,12 @@ def begin() -> None:
     """From now on what takes long is done in processes: called by who serves pages."""
     global _processes
     _processes = True
+    engine.compute_here_by(_run)
     RUNS.warm()
 
 
-def submit(order: Order, finished: Finished, tell: Tell) -> None:
-    """Have a run computed on this machine, as `engine.submit` has it on a cluster."""
-    (order.folder / "stop").unlink(missing_ok=True)
-    RUNS.do("run", {"folder": str(order.folder.resolve()), "last": order.last}, tell, finished)
+def _run(order: Order, finished: Finished, tell: Tell | None) -> None:
+    RUNS.do("run", {"folder": str(order.folder), "last": order.last}, tell or (lambda facts: None), finished)
 
 
 def end_all() -> None:

@@ -5,7 +5,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 import urllib.error
 import urllib.request
 from contextlib import contextmanager
@@ -13,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from errant_gust.cli.serve import STACKS
+from tests.clusters import until
 
 
 @dataclass
@@ -40,7 +40,7 @@ class Server:
     def stacks(self):
         """What its threads do."""
         self.process.send_signal(signal.SIGUSR1)
-        time.sleep(1)
+        until(lambda: "most recent call first" in (self.home / STACKS).read_text(), 10)
         return (self.home / STACKS).read_text()
 
     @property

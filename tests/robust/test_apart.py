@@ -43,6 +43,19 @@ def run_of(server, key, identity):
     return next(r for r in server.ask("GET", f"/runs?study={key}")[1] if r["identity"] == identity)
 
 
+def ordered(server, key, identity, format, name):
+    """A delivery of a run that was begun, and what tells how far such a one is."""
+
+    def told(going):
+        return next(g for g in server.ask("GET", f"/hand-over?study={key}")[1]["going"] if g["id"] == going["id"])
+
+    root = server.ask("GET", f"/hand-over?study={key}")[1]["roots"][0]
+    order = {"study": key, "items": [{"run": identity, "format": format}], "options": {}, "root": root, "name": name}
+    status, going = server.ask("POST", "/hand-over", order)
+    assert status == 200, going
+    return going, told
+
+
 def children(pid, word):
     """Processes that a process has begun whose command has a word in it."""
     found = []
@@ -132,26 +145,19 @@ def test_deliveries_and_proofs_are_made_by_a_process_and_stopped_there(tmp_path)
     with served(tmp_path, demo=False) as server:
         key, identity = begun(server, study("Gives", end=8, rate=2000))
         until(lambda: run_of(server, key, identity)["state"] == "done", 60)
-        root = server.ask("GET", f"/hand-over?study={key}")[1]["roots"][0]
-        order = {"study": key, "items": [{"run": identity, "format": "ply"}], "options": {}, "root": root, "name": "d"}
-        status, going = server.ask("POST", "/hand-over", order)
-        assert status == 200, going
-
-        def told(id):
-            return next(g for g in server.ask("GET", f"/hand-over?study={key}")[1]["going"] if g["id"] == id)
-
-        until(lambda: told(going["id"])["state"] == "done", 60, "it is written")
-        assert told(going["id"])["done"] == 8
+        going, told = ordered(server, key, identity, "ply", "d")
+        until(lambda: told(going)["state"] == "done", 60, "it is written")
+        assert told(going)["done"] == 8
         assert children(server.process.pid, "hands")
-        made = Path(root) / "d"
+        made = Path(going["to"])
         assert len(list(made.rglob("*.ply"))) == 8
         next(iter(sorted(made.rglob("*.ply")))).write_bytes(b"changed")
         proof = server.ask("POST", "/hand-over/prove", {"to": str(made)})[1]
-        until(lambda: told(proof["id"])["state"] == "done", 60)
-        assert len(told(proof["id"])["faults"]) == 1
+        until(lambda: told(proof)["state"] == "done", 60)
+        assert len(told(proof)["faults"]) == 1
         assert json.loads((made / "delivery.json").read_text())["command"].startswith("gust deliver")
-        again = server.ask("POST", "/hand-over", {**order, "name": "e"})[1]
+        again, _ = ordered(server, key, identity, "ply", "e")
         (pid,) = children(server.process.pid, "hands")
         os.kill(pid, signal.SIGKILL)
-        until(lambda: told(again["id"])["state"] in ("failed", "done"), 30)
+        until(lambda: told(again)["state"] in ("failed", "done"), 30)
         assert server.alive

@@ -8,7 +8,6 @@ import sqlite3
 import stat
 import subprocess
 import sys
-import time
 from contextlib import closing
 from urllib.parse import urlsplit
 
@@ -17,7 +16,7 @@ import pytest
 from errant_gust.server.backup import DATABASE
 from tests.clusters import until
 from tests.robust.servers import served
-from tests.robust.test_apart import begun, run_of, study
+from tests.robust.test_apart import begun, ordered, run_of, study
 
 
 def refused(home):
@@ -119,16 +118,9 @@ def test_what_is_read_or_computed_is_not_freed(tmp_path):
     with served(tmp_path, demo=False) as server:
         key, identity = begun(server, study("Used", end=8, rate=20_000))
         until(lambda: run_of(server, key, identity)["state"] == "done", 60)
-        root = server.ask("GET", f"/hand-over?study={key}")[1]["roots"][0]
-        order = {"study": key, "items": [{"run": identity, "format": "csv"}], "options": {}, "root": root, "name": "d"}
-        going = server.ask("POST", "/hand-over", order)[1]
+        going, told = ordered(server, key, identity, "csv", "d")
         assert server.ask("POST", "/shelf/free", {"runs": [identity]})[1]["bytes"] == 0
-
-        def told():
-            return next(g for g in server.ask("GET", f"/hand-over?study={key}")[1]["going"] if g["id"] == going["id"])
-
-        until(lambda: told()["state"] in ("done", "failed"), 90)
-        assert told()["state"] == "done", told()
-        time.sleep(0.2)
+        until(lambda: told(going)["state"] in ("done", "failed"), 90)
+        assert told(going)["state"] == "done", told(going)
         assert server.ask("POST", "/shelf/free", {"runs": [identity]})[1]["bytes"] > 0
         assert not (tmp_path / "runs" / identity).exists()

@@ -5,10 +5,12 @@ import shutil
 import threading
 from datetime import timedelta
 
+import numpy as np
 import pytest
 from django.utils import timezone
 
 from errant_gust.core.home import home
+from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.server import runs, shelf
 from errant_gust.server.models import Run
 from tests.server.test_api import api, study, wait_for  # noqa: F401
@@ -154,3 +156,20 @@ def test_a_folder_that_somebody_took_away_is_told_and_harms_nothing(api, study):
     assert json.dumps(api("GET", "/shelf/free"))
     api("POST", "/shelf/free", {"runs": [first]})
     assert list(rows(api)) == [second]
+
+
+def test_a_damaged_frame_is_found_and_computed_again_on_wish(api, study):  # noqa: F811
+    identity = run_of(api, study, 2.8125)
+    folder = runs.folder_of(identity)
+    before = RunStore(folder).read(4)
+    next(p for p in (folder / "frames" / "000004.zarr" / "position" / "c").rglob("*") if p.is_file()).unlink()
+    assert "is damaged" in api("GET", f"/runs/{identity}/frames/4/particles", status=422)["message"]
+    assert api("POST", f"/runs/{identity}/mend")["state"] in ("waiting", "running")
+    done = wait_for(api, study["key"], identity)
+    assert done["frames"] == list(range(1, done["last"] + 1))
+    for name, values in RunStore(folder).read(4).items():
+        np.testing.assert_array_equal(values, before[name])
+    log = api("GET", f"/runs/{identity}/log")
+    assert any("frame 4 is computed again: frame 4 cannot be read (it is damaged" in line for line in log)
+    assert any("6 frames were read by their sums, 1 of them were damaged" in line for line in log)
+    assert not (folder / "mend").exists()

@@ -1,4 +1,5 @@
-"""Who does a job: a thread of this process, or an existing Dask cluster (ERRANT_GUST_SCHEDULER) that shares folders."""
+"""Who does a job: a thread of this process, or whom it names; or an existing Dask cluster (ERRANT_GUST_SCHEDULER) that
+shares folders."""
 
 import os
 import threading
@@ -9,7 +10,7 @@ from pathlib import Path
 from errant_gust.core.runs import job
 from errant_gust.core.runs.job import Tell
 
-__all__ = ["Finished", "Order", "Tell", "at_once", "scheduler", "submit", "wait_for"]
+__all__ = ["Finished", "Order", "Tell", "at_once", "compute_here_by", "scheduler", "submit", "wait_for"]
 
 Finished = Callable[[dict[str, str]], None]
 
@@ -37,7 +38,7 @@ def scheduler() -> str:
 def submit(order: Order, finished: Finished, tell: Tell | None = None, address: str | None = None) -> None:
     """Start a job; `finished` is called from another thread, whatever happens, and `tell` whenever something is new:
     a frame, or {"waits": why} while nobody can compute it. A stop that is asked for from now on holds. `address`: of
-    another scheduler than the setting's, or "" for a thread here."""
+    another scheduler than the setting's, or "" for this machine."""
     (order.folder / "stop").unlink(missing_ok=True)
     where = scheduler() if address is None else address
     order = Order(order.folder.resolve(), order.last, order.memory, order.rank)
@@ -46,8 +47,22 @@ def submit(order: Order, finished: Finished, tell: Tell | None = None, address: 
 
         cluster(where).take(order, finished, tell)
         return
+    _here(order, finished, tell)
+
+
+def _in_a_thread(order: Order, finished: Finished, tell: Tell | None) -> None:
     run = lambda: finished(_safely(order, tell))  # noqa: E731
     threading.Thread(target=run, daemon=True, name="gust-run").start()
+
+
+Here = Callable[[Order, Finished, Tell | None], None]
+_here: Here = _in_a_thread
+
+
+def compute_here_by(here: Here) -> None:
+    """Have jobs of this machine done by somebody else than a thread of this process, such as a process of its own."""
+    global _here
+    _here = here
 
 
 def wait_for(order: Order, tell: Tell | None = None) -> dict[str, str]:

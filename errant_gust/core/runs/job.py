@@ -23,12 +23,15 @@ from errant_gust.core.runs.compute import FrameDone, compute
 from errant_gust.core.runs.frame_store import RunStore, write_atomically
 from errant_gust.core.runs.lease import Elsewhere, Lost, holder
 from errant_gust.core.runs.manifest import assets_of
+from errant_gust.core.runs.mending import damaged, take_away
 from errant_gust.core.study import document
 
 Tell = Callable[[dict[str, Any]], None]
 LOOKS = 0.25
 """Seconds between two looks of a cluster's worker for a wish to stop: on a shared disk each of them is a message to
 another machine."""
+MEND = "mend"
+"""In a run's folder: whoever takes it up reads all frames by their sums first."""
 PATIENCE = 2.0
 """Seconds between two looks for room on the disk."""
 
@@ -50,6 +53,16 @@ def ask_to_stop(folder: Path) -> None:
 def stop_asked(folder: Path) -> bool:
     """Whether somebody did."""
     return (folder / "stop").exists()
+
+
+def ask_to_mend(folder: Path) -> None:
+    """Leave word that frames should be looked at, before any is computed."""
+    (folder / MEND).touch()
+
+
+def mends(folder: Path) -> bool:
+    """Whether its frames are looked at, or will be."""
+    return (folder / MEND).exists()
 
 
 def worker_name() -> str:
@@ -116,6 +129,8 @@ class _Work:
         study = document.parse(manifest["study"])
         if self.last > study.clock.end:  # somebody wants more of this version than there was when it was begun
             study = study.model_copy(update={"clock": study.clock.model_copy(update={"end": self.last})})
+        if mends(self.place):
+            self._mend()
         while True:
             try:
                 compute(
@@ -128,6 +143,21 @@ class _Work:
                 self._wait_for_others(error)
             except NoRoom as error:
                 self._wait_for_room(error)
+
+    def _mend(self) -> None:
+        """Frames that are not as they were written are taken away, to be computed again."""
+        began, total = time.monotonic(), len(self.store.frames())
+
+        def report(share: float) -> None:
+            left = (time.monotonic() - began) * (1 - share) / share
+            self._say(done=round(share * total), total=total, left=left, reads=True)
+
+        found = damaged(self.store, report, self.stopped)
+        take_away(self.store, list(found))
+        for frame, what in found.items():
+            note(self.place, f"frame {frame} is computed again: {what}")
+        note(self.place, f"{total} frames were read by their sums, {len(found)} of them were damaged")
+        (self.place / MEND).unlink(missing_ok=True)
 
     def _report(self, done: FrameDone) -> None:
         ahead = done.total - done.done

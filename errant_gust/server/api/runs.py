@@ -19,7 +19,7 @@ from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.halving import halved_run
 from errant_gust.core.runs.job import log_of
 from errant_gust.server import runs
-from errant_gust.server.api.schemas import HalvedOut, MendedOut, NumbersOut, RunOut
+from errant_gust.server.api.schemas import HalvedOut, NumbersOut, RunOut
 from errant_gust.server.arrays import reply
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
@@ -66,11 +66,10 @@ def stop(request: HttpRequest, identity: str) -> Any:
     return runs.describe(run)
 
 
-@router.post("/runs/{identity}/mend", response=MendedOut)
+@router.post("/runs/{identity}/mend", response=RunOut)
 def mend(request: HttpRequest, identity: str) -> Any:
-    """Read every frame by its sums; what is damaged is taken away and computed again."""
-    run, found = runs.mend(runs.get(identity))
-    return {"run": runs.describe(run), "frames": [{"frame": n, "what": what} for n, what in found.items()]}
+    """Have every frame read by its sums; what is damaged is computed again. The run's log tells which."""
+    return runs.describe(runs.mend(runs.get(identity)))
 
 
 @router.post("/runs/{identity}/move", response=RunOut)

@@ -128,18 +128,6 @@ class RunOut(Schema):
     """here, or cluster."""
 
 
-class DamagedOut(Schema):
-    frame: int
-    what: str
-
-
-class MendedOut(Schema):
-    """A run whose frames were looked at, and those that are computed again."""
-
-    run: RunOut
-    frames: list[DamagedOut]
-
-
 class NumbersOut(Schema):
     """What a channel of a frame comes to; of a volume also its integral, where it is, and how finely."""
 

@@ -263,15 +263,9 @@ const stop = (r: ShelfRun) => act(() => call('POST', `/runs/${r.identity}/stop`)
 const proceed = (r: ShelfRun, last?: number) => act(() => call('POST', `/runs/${r.identity}/continue`, { last }))
 /** Every frame is read by its sums; what is damaged is computed again. */
 async function mend(r: ShelfRun) {
-  let frames: { frame: number }[] = []
-  const ok = await act(async () => {
-    frames = (await call<{ frames: { frame: number }[] }>('POST', `/runs/${r.identity}/mend`)).frames
-  })
-  if (!ok) return
+  if (!(await act(() => call('POST', `/runs/${r.identity}/mend`)))) return
   gone.value = ''
-  const which = frames.map((f) => f.frame).join(', ')
-  const sound = `All frames of ${title(r)} are as they were written`
-  done.value = which ? `Damaged, and computed again: frame ${which}` : sound
+  done.value = `Frames of ${title(r)} are read; what happened to it tells what was damaged`
   undoing.value = true
 }
 const further = ref<ShelfRun | null>(null)
