@@ -7,7 +7,6 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 os.environ["ERRANT_GUST_HOME"] = tempfile.mkdtemp(prefix="gust-test-")
 os.environ.setdefault("DJANGO_ALLOW_ASYNC_UNSAFE", "1")
-os.environ.setdefault("ERRANT_GUST_KERNELS", str(ROOT / "var/kernels"))
 
 from errant_gust.tuning import tune  # noqa: E402
 

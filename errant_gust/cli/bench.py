@@ -112,9 +112,7 @@ def looking() -> list[Row]:
 
 def serving() -> list[Row]:
     with tempfile.TemporaryDirectory() as name:
-        from errant_gust.core.kernels.compiler import kernels_folder
-
-        env = {**os.environ, "ERRANT_GUST_HOME": name, "ERRANT_GUST_KERNELS": str(kernels_folder().parent)}
+        env = {**os.environ, "ERRANT_GUST_HOME": name}
         command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--port", "0", "--no-browser"]
         took = []
         for _ in range(2):

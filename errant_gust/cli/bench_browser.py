@@ -92,9 +92,8 @@ TURN = """async (seconds) => {
 
 @contextlib.contextmanager
 def _server(home: str) -> Iterator[str]:
-    from errant_gust.core.kernels.compiler import kernels_folder
 
-    env = {**os.environ, "ERRANT_GUST_HOME": home, "ERRANT_GUST_KERNELS": str(kernels_folder().parent)}
+    env = {**os.environ, "ERRANT_GUST_HOME": home}
     env["ERRANT_GUST_DEMO_RUNS"] = "0"  # nothing else runs beside what is measured
     command = [sys.executable, "-m", "errant_gust.cli.main", "serve", "--demo", "--port", "0", "--no-browser"]
     server = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, text=True)

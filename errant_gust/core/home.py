@@ -15,12 +15,21 @@ def _clone() -> Path | None:
 
 
 def home() -> Path:
-    """The folder for made data (database, uploads, runs, compiled kernels): ERRANT_GUST_HOME; else `var/` of a clone,
-    or the user's own folder for an installed package."""
+    """The folder for made data (database, uploads, runs): ERRANT_GUST_HOME; else `var/` of a clone, or the user's own
+    folder for an installed package."""
     if chosen := os.environ.get("ERRANT_GUST_HOME"):
         return Path(chosen).expanduser().resolve()
     clone = _clone()
     return clone / "var" if clone else platformdirs.user_data_path("errant-gust", appauthor=False)
+
+
+def compiled() -> Path:
+    """The folder for compiled kernels, which belong to the sources and the machine and not to a home:
+    ERRANT_GUST_KERNELS; else `var/kernels` of a clone, or the user's own cache for an installed package."""
+    if chosen := os.environ.get("ERRANT_GUST_KERNELS"):
+        return Path(chosen).expanduser().resolve()
+    clone = _clone()
+    return (clone / "var" if clone else platformdirs.user_cache_path("errant-gust", appauthor=False)) / "kernels"
 
 
 def shipped(name: str) -> Path:

@@ -6,6 +6,8 @@ from urllib.parse import urlsplit
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from errant_gust.core.blocks import foreground
+from errant_gust.core.wanted import while_wanted
+from errant_gust.server.clients import gone_of
 from errant_gust.server.faults import told
 
 HEADER = "X-Errant-Gust"
@@ -69,6 +71,7 @@ class SafetyMiddleware:
 
     def _answer(self, request: HttpRequest) -> HttpResponse:
         if not request.path.startswith("/api/look/"):
-            return self.get_response(request)
+            with while_wanted(gone_of(request)):  # a parser of what is uploaded, say: looks ask for themselves
+                return self.get_response(request)
         with foreground():
             return self.get_response(request)

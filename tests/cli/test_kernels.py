@@ -36,6 +36,10 @@ def test_what_setup_compiled_is_what_commands_and_server_use():
     assert marked("errant_gust.cli.warm") == by_command
 
 
+def test_every_home_has_the_same_kernels(tmp_path):
+    assert marked("errant_gust.cli.main", ERRANT_GUST_HOME=str(tmp_path)) == marked("errant_gust.cli.main")
+
+
 def test_other_vectors_have_another_mark(tmp_path):
     plain = {"NUMBA_CPU_NAME": "generic", "NUMBA_CPU_FEATURES": ""}
     place, there = marked("errant_gust.core", ERRANT_GUST_KERNELS=str(tmp_path), **plain)

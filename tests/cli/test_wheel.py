@@ -28,7 +28,7 @@ def installed(place):
 def environment(place, **more):
     """What a user's shell has: no trace of this tree, but for kernels that are compiled already."""
     kept = {k: v for k, v in os.environ.items() if not k.startswith(("ERRANT_GUST", "PYTHON", "DJANGO", "VIRTUAL"))}
-    data = {"XDG_DATA_HOME": str(place / "data"), "ERRANT_GUST_KERNELS": os.environ["ERRANT_GUST_KERNELS"]}
+    data = {"XDG_DATA_HOME": str(place / "data"), "ERRANT_GUST_KERNELS": str(ROOT / "var/kernels")}
     return {**kept, **data, **more}
 
 

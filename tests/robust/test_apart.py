@@ -56,16 +56,23 @@ def ordered(server, key, identity, format, name):
     return going, told
 
 
-def children(pid, word):
+def command_of(pid):
+    """What a process was begun with; nothing where it has ended."""
+    try:
+        return Path(f"/proc/{pid}/cmdline").read_bytes().split(b"\0")
+    except OSError:
+        return []
+
+
+def children(pid, word=""):
     """Processes that a process has begun whose command has a word in it."""
     found = []
     for path in Path("/proc").glob("[0-9]*"):
         try:
             stat = (path / "stat").read_text().rpartition(")")[2].split()
-            command = (path / "cmdline").read_bytes().split(b"\0")
         except OSError:
             continue
-        if int(stat[1]) == pid and word.encode() in command and stat[0] not in "ZX":
+        if int(stat[1]) == pid and (not word or word.encode() in command_of(path.name)) and stat[0] not in "ZX":
             found.append(int(path.name))
     return found
 

@@ -10,7 +10,9 @@ import threading
 import time
 import zipfile
 from contextlib import closing
+from http.client import HTTPConnection
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import numpy as np
 import pytest
@@ -25,6 +27,8 @@ from errant_gust.core.home import home
 from errant_gust.core.wanted import while_wanted
 from errant_gust.server import backup, runs
 from tests.clusters import Machines, until
+from tests.robust.servers import served
+from tests.robust.test_apart import children, command_of, study
 
 
 @pytest.mark.parametrize("identity", ["../../victim", "/etc", "..", ".", "", "a" * 23, "A" * 24, "a" * 24 + "/x", "\0"])
@@ -135,6 +139,44 @@ def test_parsers_are_as_many_as_cores_and_end_when_nobody_wants_them(tmp_path, m
     stop.set()
     [t.join(10) for t in threads]
     assert len(ended) == 6
+
+
+def nested(levels):
+    """A scene of eight to the power of so many meshes, in a few lines."""
+    mesh = (
+        'def Mesh "m" {\npoint3f[] points = [(0,0,0),(1,0,0),(0,1,0)]\n'
+        "int[] faceVertexCounts = [3]\nint[] faceVertexIndices = [0,1,2]\n}"
+    )
+    parts = [f'class Xform "L0" {{\n{mesh}\n}}']
+    for n in range(levels):
+        eight = "\n".join(f'def Xform "c{k}" (references = </L{n}>) {{}}' for k in range(8))
+        parts.append(f'class Xform "L{n + 1}" {{\n{eight}\n}}')
+    parts.append(f'def Xform "Root" (references = </L{levels}>) {{}}')
+    return '#usda 1.0\n(upAxis = "Z")\n' + "\n".join(parts)
+
+
+def test_the_parser_of_an_upload_ends_when_its_client_goes(tmp_path):
+    edge = "gust-edge"
+    form = (
+        f'--{edge}\r\nContent-Disposition: form-data; name="file"; filename="a.usda"\r\n'
+        f"Content-Type: application/octet-stream\r\n\r\n{nested(6)}\r\n--{edge}--\r\n"
+    ).encode()
+    with served(tmp_path, demo=False) as server:
+        key = server.ask("POST", "/studies", {"document": study("Uploads")})[1]["key"]
+        place = urlsplit(server.address)
+
+        def parsers():
+            return [p for p in children(server.process.pid) if any(b"usd_scene" in w for w in command_of(p))]
+
+        client = HTTPConnection(place.hostname, place.port)
+        told = {"X-Errant-Gust": "1", "Content-Type": f"multipart/form-data; boundary={edge}"}
+        client.request("POST", f"/api/studies/{key}/scenes", form, told)
+        until(parsers, 20)
+        time.sleep(1)
+        assert parsers(), "it takes long"
+        client.close()
+        until(lambda: not parsers(), 5, "the parser ends")
+        assert server.ask("GET", f"/studies/{key}/files")[1] == [], "nothing half-written is kept"
 
 
 def test_what_a_small_archive_expands_to_is_bounded_before_it_is_made(tmp_path):

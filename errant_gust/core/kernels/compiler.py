@@ -6,7 +6,6 @@ that a host compiles keep their own cache and flags.
 """
 
 import hashlib
-import os
 import platform
 from functools import cache
 from pathlib import Path
@@ -16,7 +15,7 @@ import numba
 from numba.core.caching import CompileResultCacheImpl, FunctionCache, _CacheLocator
 from numba.core.registry import cpu_target
 
-from errant_gust.core.home import home
+from errant_gust.core.home import compiled
 
 FAST = {"contract", "nsz", "arcp"}  # keeps NaN and infinity meaningful, unlike full fastmath
 
@@ -42,9 +41,8 @@ def _cpu_model() -> str:
 
 @cache
 def kernels_folder() -> Path:
-    """Where these sources' compiled kernels are kept: in ERRANT_GUST_KERNELS, or in `kernels` of the home folder."""
-    chosen = os.environ.get("ERRANT_GUST_KERNELS")
-    return (Path(chosen).expanduser().resolve() if chosen else home() / "kernels") / source_hash()
+    """Where these sources' compiled kernels are kept, whichever the home folder is."""
+    return compiled() / source_hash()
 
 
 def target() -> str:

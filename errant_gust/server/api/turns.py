@@ -12,7 +12,8 @@ from ninja import Schema
 from pydantic import ConfigDict
 
 from errant_gust.core.errors import Cancelled, GustError
-from errant_gust.core.wanted import Cancel, while_wanted
+from errant_gust.core.wanted import while_wanted
+from errant_gust.server.clients import gone_of
 from errant_gust.server.line import LONGEST, Once, line
 from errant_gust.server.newest import Turn
 
@@ -23,17 +24,6 @@ _once: Once[Any] = Once()
 
 class TooLong(GustError):
     """A look that took longer than anybody waits: it was given up."""
-
-
-def never_gone() -> bool:
-    """For who asks without a connection, such as a test."""
-    return False
-
-
-def gone_of(request: HttpRequest) -> Cancel:
-    """What tells that the client of a request has gone (see `asgi.application`)."""
-    found: Cancel = getattr(request, "scope", {}).get("gone", never_gone)
-    return found
 
 
 class Asking(Schema):
