@@ -5,6 +5,7 @@ import pytest
 
 from errant_gust.core.fields.look import Window
 from errant_gust.core.fields.readings import in_box, on_plane, on_shape, reading, through, through_walls
+from errant_gust.core.fields.sampling import sample
 from errant_gust.core.study.building import lane
 from tests.studies import plan
 
@@ -91,3 +92,29 @@ def test_a_scalar_has_nothing_that_goes_through_walls():
     made = reading(s.lane("a"), LOW, HIGH, over=on_shape(s.shape("ball")), gathers=True)
     assert made.through == ()
     assert made.divergence is None
+
+
+@pytest.mark.parametrize("cells", ["nearest", "second nearest", "border"])
+@pytest.mark.parametrize("steps", ["curl noise", "curl of noise"])
+def test_what_is_curled_reads_as_free_of_divergence_though_cells_crease(cells, steps):
+    made = {"basis": "cells", "cells": cells}
+    lanes = {"curl noise": [("curl_noise", made)], "curl of noise": [("noise", {**made, "makes": "vector"}), ("curl",)]}
+    found = reading(scene(*lanes[steps]).lane("a"), LOW, HIGH).divergence
+    assert found is not None
+    assert found < 1e-4
+
+
+def test_a_slope_beside_a_crease_is_that_of_its_smooth_side(monkeypatch):
+    """A curl of cells jumps at their borders: differences across one are a hundred times as steep as the field is."""
+    one = {"basis": "cells", "makes": "vector", "cells": "nearest", "octaves": 1, "feature_size": 1.0}
+    n = scene(("noise", one), ("curl",)).lane("a")
+    points = in_box(LOW, HIGH).points
+
+    def steep():
+        value, slope = sample(n, points, gradient=True)
+        return float((np.abs(slope).max(axis=(1, 2)) > 30 * np.linalg.norm(value, axis=1).mean()).mean())
+
+    kept = steep()
+    monkeypatch.setattr("errant_gust.core.fields.node.CREASE", np.inf)
+    assert steep() > 0.1
+    assert kept < 0.015

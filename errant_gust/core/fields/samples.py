@@ -104,6 +104,12 @@ def smooth_step(x: Array) -> tuple[Array, Array]:
     return s * s * s * (s * (6 * s - 15) + 10), 30 * s * s * (s - 1) ** 2
 
 
+def without_trace(slope: Array) -> Array:
+    """The slope (3, 3, n) of a curl, which has no trace: differences across a crease, where it jumps sideways, show
+    one, and elsewhere their rounding."""
+    return slope - np.trace(slope) / np.float32(3) * np.eye(3, dtype=np.float32)[:, :, None]
+
+
 def curl_of(gradient: Array) -> Array:
     """Curl (3, n) from the gradient (3, 3, n) of a vector field."""
     return np.stack([gradient[2, 1] - gradient[1, 2], gradient[0, 2] - gradient[2, 0], gradient[1, 0] - gradient[0, 1]])

@@ -4,7 +4,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from errant_gust.core.fields.samples import At, Kind, Samples, curl_of, scaled
+from errant_gust.core.fields.samples import At, Kind, Samples, curl_of, scaled, without_trace
 from errant_gust.core.fields.step import FieldStep
 from errant_gust.core.fields.steps.analytic import unit
 from errant_gust.core.fields.steps.values import ToScalar
@@ -40,7 +40,7 @@ class Curl(FieldStep):
 
     def evaluate(self, at: At) -> Samples:
         value = np.float32(self.strength) * curl_of(self._vector(at).slope)
-        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+        return Samples(value, without_trace(at.node.differences(at.points, value)) if at.gradient else None)
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free"
@@ -96,7 +96,7 @@ class Gradient(FieldStep):
 
     def evaluate(self, at: At) -> Samples:
         value = np.float32(self.strength) * at.incoming(gradient=True).slope
-        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+        return Samples(value, at.node.differences(at.points, value) if at.gradient else None)
 
     def unit_given(self, node: Any) -> Unit | None:
         return over(node.incoming.unit, METRE)
@@ -117,7 +117,7 @@ class Divergence(ToScalar):
     def evaluate(self, at: At) -> Samples:
         g = at.incoming(gradient=True).slope
         value = g[0, 0] + g[1, 1] + g[2, 2]
-        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+        return Samples(value, at.node.differences(at.points, value) if at.gradient else None)
 
     def unit_given(self, node: Any) -> Unit | None:
         return over(node.incoming.unit, METRE)

@@ -4,7 +4,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from errant_gust.core.fields.samples import At, Kind, Samples, curl_of
+from errant_gust.core.fields.samples import At, Kind, Samples, curl_of, without_trace
 from errant_gust.core.fields.step import FieldStep
 from errant_gust.core.fields.units import NUMBER, Unit, times
 from errant_gust.core.geometry.placed import Framed
@@ -129,7 +129,7 @@ class Mask(FieldStep):
         if not self._uses_potential(at.node):
             return at.incoming().times(at.field(self.by))
         value = curl_of(self.potential(at, None).slope)
-        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+        return Samples(value, without_trace(at.node.differences(at.points, value)) if at.gradient else None)
 
     def has_potential(self, node: Any) -> Literal["none", "free", "gauged"]:
         return "free" if self._uses_potential(node) else "none"

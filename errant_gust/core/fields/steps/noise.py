@@ -5,7 +5,7 @@ from typing import Any, Literal
 import numpy as np
 
 from errant_gust.core.fields.extent import least_over
-from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of
+from errant_gust.core.fields.samples import Array, At, Kind, Samples, curl_of, without_trace
 from errant_gust.core.fields.step import FieldStep, VectorStart
 from errant_gust.core.geometry.placed import Framed
 from errant_gust.core.kernels import noise as kernels
@@ -261,11 +261,7 @@ class CurlNoise(VectorStart, Fractal):
             return Samples(value)
         if plain:
             return Samples(value, self._second(at))
-        slope = at.node.differences(at.points)
-        if self.basis == "cells":
-            # a curl has no trace; differences across a border of cells, where it jumps sideways, would show one
-            slope -= np.trace(slope) / 3 * np.eye(3, dtype=np.float32)[:, :, None]
-        return Samples(value, slope)
+        return Samples(value, without_trace(at.node.differences(at.points, value)))
 
     def _second(self, at: At) -> Array:
         """Exact gradient of the curl from the second derivatives of the potential."""

@@ -155,13 +155,13 @@ class SteerAround(FieldStep):
                 part = self._near(At(at.node, points, True), base, group)
                 value[:, near] = curl_of(part.slope) + _pushed_out(group, points)
         assert value is not None
-        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+        return Samples(value, at.node.differences(at.points, value) if at.gradient else None)
 
     def _slide(self, at: At) -> Samples:
         shape = at.node.scene.shape(self.shape)
         made = tangential(at.incoming(), at.points, shape, 1.0, self.reach)
         # what the shape's own motion adds to the slope is not known in closed form
-        return Samples(made.value, at.node.differences(at.points)) if at.gradient and shape.moves else made
+        return Samples(made.value, at.node.differences(at.points, made.value)) if at.gradient and shape.moves else made
 
 
 def grouped(shapes: list[tuple[PlacedShape, float]]) -> list[list[tuple[PlacedShape, float]]]:

@@ -93,7 +93,7 @@ class OnSurface(FieldStep):
 
     def evaluate(self, at: At) -> Samples:
         value = self._values(at, at.points)
-        return Samples(value, at.node.differences(at.points) if at.gradient else None)
+        return Samples(value, at.node.differences(at.points, value) if at.gradient else None)
 
 
 class SurfaceSwirl(VectorStart, OnSurface, Fractal):
