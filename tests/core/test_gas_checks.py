@@ -19,6 +19,7 @@ from tests.core.test_gas import PUFF, gas
         ((PUFF, ("rise", {}), ("channel", {})), "empty_channel", ".name"),
         ((("source", {"shape": "ball", "temperature": -400}), ("rise", {})), "below_absolute_zero", ".temperature"),
         ((("rise", {}),), "cannot_be_built", "flows.g"),
+        ((("source", {"shape": "ball", "colour": [1, 0, 0]}), ("rise", {})), "colour_not_carried", ".colour"),
     ],
 )
 def test_what_is_likely_wrong_is_found_in_its_place(steps, code, where):

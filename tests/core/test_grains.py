@@ -511,6 +511,7 @@ NOWHERE = constant("nowhere", 0, 0, 0)
         ((FILL, FALLS), "many_substeps", ".stiffness", {"domain": {"stiffness": 1e6}}),
         ((FILL, FALLS, ("speed_limit", {"most": 0.3})), "slow_fall", ".most", {}),
         ((("source", {"shape": "pin"}),), "thin_source", ".shape", {}),
+        ((("source", {"shape": "blob", "colour": [1, 0, 0]}),), "colour_not_carried", ".colour", {}),
         ((FILL, ("collide", {"shapes": ["block"]})), "buried_source", ".shape", {}),
         ((FILL, ("collide", {"shapes": ["pin"]})), "thin_wall", "shapes.pin", {}),
         ((("source", {"shape": "pin", "how": "at a rate", "rate": 1}),), "overlap", ".rate", {}),

@@ -423,6 +423,7 @@ NOWHERE = lane("nowhere", ("constant", {"vector": [0, 0, 0]}))
         ((once("blob", viscosity=1e-5),), "grid_dominates", ".viscosity", {}),
         ((once("blob", viscosity=1e6),), "one_piece", ".viscosity", {}),
         ((once("pin"),), "thin_source", ".shape", {}),
+        ((once("blob", colour=[1, 0, 0]),), "colour_not_carried", ".colour", {}),
         ((once("blob"), ("collide", {"shapes": ["block"]})), "buried_source", ".shape", {}),
         ((once("block"),), "full_domain", ".shape", {}),
         ((once("blob"), ("collide", {"shapes": ["pin"]})), "thin_wall", "shapes.pin", {}),

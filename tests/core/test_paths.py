@@ -152,7 +152,8 @@ def test_curves_from_obj_svg_and_usd(tmp_path):
     assert path[2] == pytest.approx((5, 2, 1))
     (tmp_path / "bad.obj").write_text("v 0 0\nl 1 2\n")
     (tmp_path / "bad.usda").write_text("#usda 1.0\ndef Nothing {")
-    for name in ("bad.obj", "bad.usda"):
+    (tmp_path / "flat.obj").write_text("v 0 0\nv 1 0\nv 1 1\nl 1 2 3\n")
+    for name in ("bad.obj", "bad.usda", "flat.obj"):
         with pytest.raises(FileError, match=r"cannot be read|no curve|needs points"):
             read_curves(tmp_path / name)
 

@@ -74,6 +74,7 @@ def test_nan_and_infinity_are_refused_where_they_stand(bad):
         ({"format": "other"}, "format"),
         ({"version": 99}, "version 99"),
         ({"colour": 1}, "colour"),
+        ({"looks": {"a": {"exposure": math.nan}}}, "looks.a"),
         ({"fields": [lane("a"), lane("a")]}, "two lanes have the id 'a'"),
         ({"fields": [{"id": "../etc", "name": "x", "steps": []}]}, "fields.../etc.id"),
         ({"clock": {"fps": 24, "start": 10, "end": 1}}, "before the first"),

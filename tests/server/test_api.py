@@ -2,6 +2,7 @@
 
 import json
 import struct
+import sys
 import time
 
 import numpy as np
@@ -86,6 +87,19 @@ def test_edits_undo_redo_history_and_restore(api, study):
     assert [h["label"] for h in history] == ["Speed → 3 m/s", "Speed → 2 m/s", "Imported"]
     restored = api("POST", f"/studies/{key}/restore/{history[-1]['revision']}")
     assert restored["document"]["fields"][0]["steps"][0]["params"]["speed"] == 1
+
+
+def test_a_long_history_is_told_in_parts(api, study, monkeypatch):
+    monkeypatch.setattr(sys.modules["errant_gust.server.api.studies"], "HISTORY", 3)
+    key, doc = study["key"], study["document"]
+    for n in range(6):
+        doc["note"] = f"{n}"
+        study = api("PUT", f"/studies/{key}", {"document": doc, "base": study["revision"], "label": f"Note {n}"})
+    first = api("GET", f"/studies/{key}/history")
+    second = api("GET", f"/studies/{key}/history?before={first[-1]['revision']}")
+    third = api("GET", f"/studies/{key}/history?before={second[-1]['revision']}")
+    labels = [h["label"] for h in [*first, *second, *third]]
+    assert labels == [*(f"Note {n}" for n in reversed(range(6))), "Imported"]
 
 
 def test_two_windows_that_edit_the_same_study_conflict_and_lose_nothing(api, study):

@@ -51,13 +51,18 @@ def _obj(path: Path) -> list[Any]:
             number += 1
             words = line.split()
             if words[:1] == ["v"]:
-                points.append(tuple(float(w) for w in words[1:4]))
+                x, y, z = (float(w) for w in words[1:4])
+                points.append((x, y, z))
             elif words[:1] == ["l"]:
                 ids = [int(w.split("/")[0]) for w in words[1:]]
                 lines.append([i - 1 if i > 0 else len(points) + i for i in ids])
         return [[points[i] for i in line] for line in lines]
     except (ValueError, IndexError, UnicodeDecodeError) as error:
-        raise FileError(f"line {number} cannot be read ({str(error)[:60]})", where=path.name) from None
+        raise FileError(
+            f"line {number} cannot be read ({str(error)[:60]})",
+            where=path.name,
+            fix="right would be v x y z or l 1 2 3",
+        ) from None
 
 
 def _svg(path: Path) -> list[Any]:

@@ -245,6 +245,8 @@ def parse(data: Any, where: str = "study") -> Study:
     for place, raw in parameters(study):
         _finite(raw, place)
         read(raw, place)
+    for lane, look in study.looks.items():  # JSON has no word for such a number: it would be kept as nothing
+        _finite(look, f"looks.{lane}")
     return study
 
 

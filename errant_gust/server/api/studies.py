@@ -195,10 +195,16 @@ def redo(request: HttpRequest, key: str, base: int | None = None) -> Any:
     return out(revisions.redo(key, base))
 
 
+HISTORY = 200
+"""Revisions that are told at once."""
+
+
 @router.get("/studies/{key}/history", response=list[Rev])
-def history(request: HttpRequest, key: str) -> Any:
+def history(request: HttpRequest, key: str, before: int | None = None) -> Any:
+    """The newest HISTORY revisions, or the newest before one of them."""
     study = revisions.get(key)
-    found = study.revisions.order_by("-pk")[:200]
+    found = study.revisions.order_by("-pk")
+    found = (found if before is None else found.filter(pk__lt=before))[:HISTORY]
     return [{"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in found]
 
 

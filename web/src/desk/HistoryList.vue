@@ -2,7 +2,10 @@
   <v-dialog :model-value="open" width="520" @update:model-value="$emit('update:open', $event)">
     <v-card class="pa-4" data-testid="history"
       ><h2>History of {{ study.doc?.name }}</h2>
-      <p class="muted">Every saved edit. Bringing one back adds to the history; nothing is lost.</p>
+      <p class="muted">
+        {{ more ? `The newest ${rows.length} of the saved edits.` : 'Every saved edit.' }} Bringing one back adds to the
+        history; nothing is lost.
+      </p>
       <div class="rows">
         <div v-for="r in rows" :key="r.revision" class="row" :class="{ now: r.revision === study.revision }">
           <span class="num muted">{{ when(r.created) }}</span><span>{{ r.label }}</span>
@@ -16,6 +19,9 @@
             >Bring back</v-btn
           >
         </div>
+        <v-btn v-if="more" class="my-2" size="small" variant="text" data-testid="older" @click="older"
+          >Show older edits</v-btn
+        >
       </div>
     </v-card>
   </v-dialog>
@@ -30,6 +36,9 @@ const props = defineProps<{ open: boolean }>()
 const emit = defineEmits<{ 'update:open': [open: boolean] }>()
 const study = useStudy()
 const rows = ref<Revision[]>([])
+const more = ref(false)
+/** How many the server tells at once. */
+const AT_ONCE = 200
 const when = (t: string) =>
   new Date(t).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit' })
 watch(
@@ -37,10 +46,18 @@ watch(
   async (on) => {
     if (on) {
       await study.flush()
-      rows.value = await call<Revision[]>('GET', `/studies/${study.key}/history`)
+      rows.value = []
+      await older()
     }
   },
 )
+async function older() {
+  const last = rows.value.at(-1)
+  const before = last ? `?before=${last.revision}` : ''
+  const found = await call<Revision[]>('GET', `/studies/${study.key}/history${before}`)
+  rows.value = [...rows.value, ...found]
+  more.value = found.length === AT_ONCE
+}
 async function back(revision: number) {
   await study.restore(revision)
   emit('update:open', false)
