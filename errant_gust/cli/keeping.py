@@ -2,6 +2,7 @@
 
 import os
 
+from errant_gust.core.files.room import in_words
 from errant_gust.core.home import home
 
 
@@ -16,10 +17,6 @@ def _server() -> None:
     call_command("migrate", verbosity=0)
 
 
-def _size(count: int) -> str:
-    return f"{count / 1e9:.2f} GB" if count >= 1e9 else f"{count / 1e6:.1f} MB"
-
-
 def list_runs(study: str) -> list[str]:
     """A line for every run, the newest first, and what all of them take."""
     _server()
@@ -32,10 +29,12 @@ def list_runs(study: str) -> list[str]:
         changed = "; ".join(r["changes"]) or ("the same version" if r["same"] else "first version")
         pin = "pinned " if r["pinned"] else ""
         lines.append(
-            f"{r['identity']}  {r['state']:8} {r['quality']:8} {len(r['frames']):4} frames {_size(r['bytes']):>10}  "
+            f"{r['identity']}  {r['state']:8} {r['quality']:8} {len(r['frames']):4} frames {in_words(r['bytes']):>10}  "
             f"{pin}{called}: {changed}"
         )
-    lines.append(f"{len(found['runs'])} runs, {_size(found['used'])} of {_size(found['budget'])} that they may take")
+    lines.append(
+        f"{len(found['runs'])} runs, {in_words(found['used'])} of {in_words(found['budget'])} that they may take"
+    )
     return [*lines, *([found["warning"]] if found["warning"] else [])]
 
 
@@ -49,15 +48,15 @@ def tidy(study: str, yes: bool, days: int) -> list[str]:
     if days > 0:
         found = thinning.thin(days, really=yes)
         went = "are gone" if yes else "would go"
-        old = [f"{found.gone:,} revisions {went} ({_size(found.bytes)}), {found.kept:,} stay"]
+        old = [f"{found.gone:,} revisions {went} ({in_words(found.bytes)}), {found.kept:,} stay"]
     shelf.sweep()
     told = [shelf.describe(run) for run in shelf.to_free(study)]
-    lines = [f"{r['study_name']} · {r['flow']}, {r['quality']}: {_size(r['bytes'])}" for r in told]
+    lines = [f"{r['study_name']} · {r['flow']}, {r['quality']}: {in_words(r['bytes'])}" for r in told]
     total = sum(r["bytes"] for r in told)
     if not yes:
         return [
             *old,
             *lines,
-            f"{_size(total)} in {len(told)} runs would come free; --yes frees it, a pinned run is never taken",
+            f"{in_words(total)} in {len(told)} runs would come free; --yes frees it, a pinned run is never taken",
         ]
-    return [*old, *lines, f"{_size(shelf.free([r['identity'] for r in told]))} are free"]
+    return [*old, *lines, f"{in_words(shelf.free([r['identity'] for r in told]))} are free"]

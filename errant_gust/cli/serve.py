@@ -25,30 +25,36 @@ def serve(*, port: int, browser: bool, demo: bool) -> None:
     """Runs until interrupted. Prints `Errant Gust is ready at …` when it answers."""
     from errant_gust.core.runs.lease import leased
     from errant_gust.core.warm import ensure
+    from errant_gust.server import reserve
 
     home().mkdir(mode=0o700, parents=True, exist_ok=True)  # before anybody else makes it for all to read
     ensure()
+    full = reserve.give_up()
+    if full:
+        print(f"gust: the disk is full; {FREE_SPACE}", file=sys.stderr, flush=True)
     told = "is served already, by the process"
     with (
         leased(home(), told, "use that server, or another folder (ERRANT_GUST_HOME)"),
         (home() / STACKS).open("w") as stacks,
     ):
         faulthandler.register(signal.SIGUSR1, file=stacks, all_threads=True)
-        _serve(port, browser, demo)
+        _serve(port, browser, demo, full)
 
 
-def _serve(port: int, browser: bool, demo: bool) -> None:
+def _serve(port: int, browser: bool, demo: bool, full: bool) -> None:
     import django
 
     django.setup()
     import uvicorn
     from django.core.management import call_command
 
-    from errant_gust.server import backup, database, deliveries, flipbooks, runs, shelf, study_files, workers
+    from errant_gust.server import backup, database, deliveries, flipbooks, reserve, runs, shelf, study_files, workers
 
     chosen = _free(port)
     database.check()
-    full = _only_read(lambda: call_command("migrate", verbosity=0), "the database could not be brought up to date")
+    full = (
+        _only_read(lambda: call_command("migrate", verbosity=0), "the database could not be brought up to date") or full
+    )
     with suppress(OSError):
         (home() / backup.DATABASE).chmod(0o600)
     for tidied in (study_files.sweep_uploads, shelf.sweep, flipbooks.sweep, deliveries.sweep):
@@ -56,6 +62,7 @@ def _serve(port: int, browser: bool, demo: bool) -> None:
     workers.begin()
     full = _only_read(runs.take_up, "runs are not taken up") or full
     if not full:
+        reserve.keep()
         database.copy_daily()
     if demo and not full:
         for study in study_files.put_in_demos():

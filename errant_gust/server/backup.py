@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.errors import FileError
-from errant_gust.core.files.room import NoRoom, free_at, kept_free
+from errant_gust.core.files.room import NoRoom, free_at, in_words, kept_free
 from errant_gust.core.files.writing import add_file, written_whole, zip_entry
 from errant_gust.core.home import home
 from errant_gust.core.runs.frame_store import RunStore
@@ -110,7 +110,7 @@ def put_back(file: Path, to: Path, progress: Progress = lambda share: None) -> s
             to.parent.mkdir(parents=True, exist_ok=True)
             need = sum(e.file_size for e in entries)
             if need + kept_free() > free_at(to.parent):
-                raise NoRoom(f"needs {need / 1e9:.2f} GB, more than is free", where=str(to), fix="free some space")
+                raise NoRoom(f"needs {in_words(need)}, more than is free", where=str(to), fix="free some space")
             with tempfile.TemporaryDirectory(dir=to.parent, prefix=f".{to.name}-") as aside:
                 made = Path(aside) / "home"
                 for n, entry in enumerate(entries):

@@ -47,6 +47,7 @@ STATIC_URL = "/static/"
 WHITENOISE_ROOT = WEB if WEB.is_dir() else None
 WHITENOISE_INDEX_FILE = False
 USE_TZ = True
+TIME_ZONE = "UTC"  # else the process would live in the framework's own
 DATA_UPLOAD_MAX_MEMORY_SIZE = 49 << 20  # how much of what is said by `limits`, as it comes
 DATA_UPLOAD_MAX_NUMBER_FILES = 5000  # a sequence of meshes
 FILE_UPLOAD_MAX_MEMORY_SIZE = 4 << 20

@@ -11,7 +11,7 @@ from django.utils import timezone
 
 from errant_gust.core.errors import FileError, StudyError
 from errant_gust.core.files.removing import checked, remove
-from errant_gust.core.files.room import free_at, has_room
+from errant_gust.core.files.room import free_at, has_room, in_words
 from errant_gust.core.home import home
 from errant_gust.core.looking.thumbnail import as_png, thumbnail
 from errant_gust.core.runs import engine
@@ -105,7 +105,7 @@ def space() -> dict[str, Any]:
     took, limit = used(), budget()
     warning = ""
     if not has_room(home()):
-        warning = f"the disk is full: {free_at(home()) / 1e9:.2f} GB are free; runs wait until there is room"
+        warning = f"the disk is full: {in_words(free_at(home()))} are free; runs wait until there is room"
     elif took > NEAR * limit:
         warning = f"runs take {took / 1e9:.1f} GB of the {limit / 1e9:.1f} GB that they may; free what is not needed"
     return {"used": took, "budget": limit, "free": free_at(home()), "warning": warning, "cluster": engine.scheduler()}

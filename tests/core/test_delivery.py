@@ -388,7 +388,7 @@ def test_a_target_that_is_there_or_has_no_room_is_refused_and_left_alone(dust, t
         deliver(made, tmp_path / "full")
     assert (tmp_path / "full" / "work.txt").read_text() == "mine"
     monkeypatch.setattr("errant_gust.core.runs.delivery.deliver.free_at", lambda folder: 1000)
-    with pytest.raises(NoRoom, match=r"are needed and 0\.00 GB are free"):
+    with pytest.raises(NoRoom, match=r"are needed and 1 kB are free"):
         deliver(made, tmp_path / "new")
     assert not (tmp_path / "new").exists()
     monkeypatch.undo()

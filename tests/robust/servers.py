@@ -1,5 +1,6 @@
 """Servers of tests, each on a home of its own, and what their threads do when something is wrong."""
 
+import http.client
 import json
 import os
 import signal
@@ -36,6 +37,8 @@ class Server:
         except urllib.error.HTTPError as error:
             with error:
                 return error.code, _parsed(error)
+        except http.client.HTTPException as error:
+            raise ConnectionError(repr(error)) from error  # cut off within an answer
 
     def stacks(self):
         """What its threads do."""

@@ -55,9 +55,9 @@ class Client:
             )  # fmt: skip
             answer = self.connection.getresponse()
             return answer.status, answer.read()
-        except OSError:
+        except (OSError, http.client.HTTPException) as error:
             self.connection = None
-            raise
+            raise ConnectionError(repr(error)) from error  # cut off, wherever in the answer
 
     def look(self, what, study, document, rng):
         """One look of a sort at a study, at some time."""

@@ -24,6 +24,13 @@ def kept_free() -> int:
         raise GustError(f"'{chosen}' is no size", where="ERRANT_GUST_ROOM", fix="right would be 0.5, in GB") from None
 
 
+def in_words(size: int) -> str:
+    """Bytes as one reads them."""
+    if size >= 1e9:
+        return f"{size / 1e9:.2f} GB"
+    return f"{size / 1e6:.1f} MB" if size >= 1e6 else f"{size / 1e3:.0f} kB"
+
+
 def free_at(folder: Path) -> int:
     """Bytes that are free where a folder is."""
     return shutil.disk_usage(folder).free
@@ -38,6 +45,6 @@ def check_room(folder: Path, fix: str) -> None:
     """NoRoom where less is free than must be. Raises it with how much there is and how much must stay."""
     if not has_room(folder):
         raise NoRoom(
-            f"there is no room: {free_at(folder) / 1e9:.2f} GB are free, {kept_free() / 1e9:.2f} GB must stay so",
+            f"there is no room: {in_words(free_at(folder))} are free, {in_words(kept_free())} must stay so",
             where=str(folder), fix=fix,
         )  # fmt: skip

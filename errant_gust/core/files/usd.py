@@ -3,6 +3,8 @@
 No file grows with the number of frames, so that runs of any length fit into memory.
 """
 
+import errno
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -13,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError
+from errant_gust.core.files.room import FULL, NoRoom
 
 Array = NDArray[Any]
 WIDTH = 0.01
@@ -41,12 +44,13 @@ def write_frame(
 ) -> None:  # fmt: skip
     """/name/Particles (position, velocity, id, other channels as primvars), /name/Lines, /name/Instances (a point
     instancer with its prototypes) and /name/Mesh (with velocities and primvars) at one time code. `points`: channels
-    (n,) or (n, 3), lengths in m as `setting` says. Raises FileError where it cannot be written."""
+    (n,) or (n, 3), lengths in m as `setting` says. Raises FileError where it cannot be written, NoRoom on a
+    full disk."""
     from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
     part = path.with_name(f".{path.stem}.part.usdc")
-    stage = Usd.Stage.CreateNew(str(part))
-    try:
+    with _in_words(path, part):
+        stage = Usd.Stage.CreateNew(str(part))
         _set(stage, UsdGeom, setting)
         root = UsdGeom.Xform.Define(stage, f"/{name}")
         stage.SetDefaultPrim(root.GetPrim())
@@ -81,10 +85,27 @@ def write_frame(
         stage.GetRootLayer().Save()
         del stage
         part.replace(path)
+
+
+@contextmanager
+def _in_words(path: Path, part: Path | None = None) -> Iterator[None]:
+    """What USD's library and the system refuse within, as NoRoom or FileError; the part file is taken away."""
+    from pxr import Tf
+
+    try:
+        yield
     except OSError as error:
-        raise FileError(f"cannot be written ({error.strerror or error})", where=str(path)) from None
+        raise (NoRoom if error.errno in FULL else FileError)(
+            f"cannot be written ({error.strerror or error})", where=str(path)
+        ) from None
+    except Tf.ErrorException as error:
+        words = str(error)
+        full = os.strerror(errno.ENOSPC) in words or os.strerror(errno.EDQUOT) in words
+        said = os.strerror(errno.ENOSPC) if full else words.strip().splitlines()[-1].strip()[-120:]
+        raise (NoRoom if full else FileError)(f"cannot be written ({said})", where=str(path)) from None
     finally:
-        part.unlink(missing_ok=True)
+        if part is not None:
+            part.unlink(missing_ok=True)
 
 
 def _mesh(stage: Any, place: str, made: Any, at: Any) -> None:
@@ -134,17 +155,19 @@ def _instancer(stage: Any, place: str, made: Any, at: Any) -> None:
 def write_stage(
     path: Path, name: str, frames: list[int], files: list[Path], fps: float, setting: Setting = METRES
 ) -> list[Path]:
-    """The stage that plays the frames: value clips over the files beside it. Returns the files that it consists of."""
+    """The stage that plays the frames: value clips over the files beside it. Returns the files that it consists of.
+    Raises FileError, NoRoom."""
     from pxr import Sdf, Usd, UsdUtils
 
     topology_path = path.with_name(f"{path.stem}.topology.usda")
     manifest_path = path.with_name(f"{path.stem}.manifest.usda")
     layers = [Sdf.Layer.FindOrOpen(str(f)) for f in files]
-    topology = Sdf.Layer.CreateNew(str(topology_path))
-    UsdUtils.StitchClipsTopology(topology, [str(f) for f in files])
-    topology.Save()
-    manifest = Usd.ClipsAPI.GenerateClipManifestFromLayers(layers, Sdf.Path(f"/{name}"))
-    manifest.Export(str(manifest_path))
+    with _in_words(path):
+        topology = Sdf.Layer.CreateNew(str(topology_path))
+        UsdUtils.StitchClipsTopology(topology, [str(f) for f in files])
+        topology.Save()
+        manifest = Usd.ClipsAPI.GenerateClipManifestFromLayers(layers, Sdf.Path(f"/{name}"))
+        manifest.Export(str(manifest_path))
     with begun(path, setting, fps, frames[0], frames[-1]) as stage:
         stage.GetRootLayer().subLayerPaths = [f"./{topology_path.name}"]
         prim = stage.OverridePrim(f"/{name}")
@@ -160,17 +183,18 @@ def write_stage(
 
 @contextmanager
 def begun(path: Path, setting: Setting, fps: float, first: int, last: int) -> Iterator[Any]:
-    """A new stage of frames `first` to `last`, saved when all of it is said."""
+    """A new stage of frames `first` to `last`, saved when all of it is said. Raises FileError, NoRoom."""
     from pxr import Usd, UsdGeom
 
-    stage = Usd.Stage.CreateNew(str(path))
-    _set(stage, UsdGeom, setting)
-    stage.SetTimeCodesPerSecond(fps)
-    stage.SetFramesPerSecond(fps)
-    stage.SetStartTimeCode(first)
-    stage.SetEndTimeCode(last)
-    yield stage
-    stage.GetRootLayer().Save()
+    with _in_words(path):
+        stage = Usd.Stage.CreateNew(str(path))
+        _set(stage, UsdGeom, setting)
+        stage.SetTimeCodesPerSecond(fps)
+        stage.SetFramesPerSecond(fps)
+        stage.SetStartTimeCode(first)
+        stage.SetEndTimeCode(last)
+        yield stage
+        stage.GetRootLayer().Save()
 
 
 def _set(stage: Any, geom: Any, setting: Setting) -> None:

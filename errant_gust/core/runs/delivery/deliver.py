@@ -13,7 +13,7 @@ from typing import Any
 
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import FileError
-from errant_gust.core.files.room import NoRoom, free_at, kept_free
+from errant_gust.core.files.room import NoRoom, free_at, in_words, kept_free
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.files.zarr_arrays import sync
 from errant_gust.core.runs.delivery.hands import Waits, write_here, write_there
@@ -45,7 +45,7 @@ def check_target(order: Order, to: Path) -> None:
     free = free_at(parent)
     if order.bytes + kept_free() > free:
         raise NoRoom(
-            f"about {order.bytes / 1e9:.2f} GB are needed and {free / 1e9:.2f} GB are free",
+            f"about {in_words(order.bytes)} are needed and {in_words(free)} are free",
             where=str(to), fix="free some space, or choose fewer frames or half floats",
         )  # fmt: skip
 
