@@ -1,29 +1,46 @@
 """The command contract, as scripts outside the project use it."""
 
+import io
 import json
 import os
 import signal
 import subprocess
+import sys
 import time
+from contextlib import chdir, redirect_stderr, redirect_stdout
+from unittest import mock
 
 import numpy as np
 import pytest
 import trimesh
 
+from errant_gust.cli.main import main
 from tests.conftest import ROOT
 from tests.studies import DEMO, data, lane
 
 
-def gust(*args, check=True, **more):
-    """Run `./gust` as a script would."""
-    done = subprocess.run([str(ROOT / "gust"), *map(str, args)], capture_output=True, text=True, env=os.environ, **more)
+def gust_apart(*args, **more):
+    """Run `./gust` as a script would, in a process of its own."""
+    return subprocess.run([str(ROOT / "gust"), *map(str, args)], capture_output=True, text=True, **more)
+
+
+def gust(*args, check=True, cwd="."):
+    """Run a command as `./gust` does, within this process: to begin one takes longer than most commands."""
+    words, out, err = ["gust", *map(str, args)], io.StringIO(), io.StringIO()
+    with mock.patch.object(sys, "argv", words), redirect_stdout(out), redirect_stderr(err), chdir(cwd):
+        try:
+            main()
+            code = 0
+        except SystemExit as end:
+            code = end.code
+    done = subprocess.CompletedProcess(words, code, out.getvalue(), err.getvalue())
     if check:
         assert done.returncode == 0, done.stderr
     return done
 
 
 def test_ops_lists_every_step_with_units_ranges_and_help():
-    steps = {s["id"]: s for s in json.loads(gust("ops", "--json").stdout)["steps"]}
+    steps = {s["id"]: s for s in json.loads(gust_apart("ops", "--json").stdout)["steps"]}
     assert set(steps) >= {
         "constant", "wind", "noise", "curl_noise", "distance", "mask_shape", "use_field", "gain", "axes", "limit",
         "remap", "mask", "curl", "gradient", "add", "multiply", "steer_around", "bake", "emit", "carry", "speed_limit",
@@ -34,6 +51,14 @@ def test_ops_lists_every_step_with_units_ranges_and_help():
         assert all(p["help"] for p in step["params"])
     size = next(p for p in steps["curl_noise"]["params"] if p["name"] == "feature_size")
     assert (size["unit"], size["default"], size["open_below"], size["range"][0]) == ("m", 1.0, True, 0)
+
+
+def test_a_script_gets_the_exit_code_and_one_line(tmp_path):
+    done = gust_apart("export", "nowhere", "--to", "x", cwd=tmp_path)
+    assert done.returncode == 2
+    assert done.stderr.startswith("gust: ")
+    assert done.stderr.count("\n") == 1
+    assert not list(tmp_path.iterdir())
 
 
 def test_the_whole_job_from_the_command_line(tmp_path):

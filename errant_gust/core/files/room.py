@@ -28,7 +28,7 @@ def in_words(size: int) -> str:
     """Bytes as one reads them."""
     if size >= 1e9:
         return f"{size / 1e9:.2f} GB"
-    return f"{size / 1e6:.1f} MB" if size >= 1e6 else f"{size / 1e3:.0f} kB"
+    return f"{size / 1e3:.0f} kB" if 0 < size < 1e5 else f"{size / 1e6:.1f} MB"
 
 
 def free_at(folder: Path) -> int:
