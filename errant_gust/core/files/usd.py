@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.files.room import FULL, NoRoom
+from errant_gust.core.files.writing import aside_of
 
 Array = NDArray[Any]
 WIDTH = 0.01
@@ -48,7 +49,7 @@ def write_frame(
     full disk."""
     from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
-    part = path.with_name(f".{path.stem}.part.usdc")
+    part = aside_of(path, ".usdc")
     with _in_words(path, part):
         stage = Usd.Stage.CreateNew(str(part))
         _set(stage, UsdGeom, setting)

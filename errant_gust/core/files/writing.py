@@ -1,23 +1,55 @@
 """Writing a file whole or not at all, and zips whose bytes depend on nothing but what is in them."""
 
+import hashlib
 import os
+import socket
 import threading
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from glob import escape
 from pathlib import Path
 from typing import BinaryIO
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.files.room import FULL, NoRoom
 
+MACHINE = hashlib.sha256(socket.gethostname().encode()).hexdigest()[:8]
+"""This machine in names of files that are being written."""
+
+
+def aside_of(path: Path, suffix: str = "") -> Path:
+    """Where a file is written that takes the place of `path` when it is whole: nobody else writes there, threads of one
+    process do not share it. `suffix`: for who looks at the ending of a file's name."""
+    take_away_cut_off(path)
+    return path.with_name(f"{_begins(path)}.{os.getpid()}.{threading.get_ident()}.part{suffix}")
+
+
+def take_away_cut_off(*paths: Path) -> None:
+    """Take away what processes of this machine that were killed have left of files."""
+    for path in paths:
+        for left in path.parent.glob(f"{escape(_begins(path))}.*.part*"):
+            pid = left.name.removeprefix(_begins(path)).split(".")[1]
+            if pid.isdigit() and not Path(f"/proc/{pid}").exists():
+                left.unlink(missing_ok=True)
+
+
+def check_new(*paths: Path) -> None:
+    """Raises FileError if one of these files is there: they are not written over. What was cut off of them goes."""
+    take_away_cut_off(*paths)
+    if taken := [p for p in paths if p.exists()]:
+        raise FileError("is there already", where=str(taken[0]), fix="choose another folder or delete it")
+
+
+def _begins(path: Path) -> str:
+    return f".{path.name[:80]}.{MACHINE}"  # names have a length
+
 
 @contextmanager
 def written_whole(path: Path) -> Iterator[BinaryIO]:
     """A binary file that takes the place of `path` only when all of it is written and synced. Raises NoRoom where
     the disk is full, FileError for anything else that the system refuses."""
-    # nobody else writes it: threads of one process do not share it; names have a length
-    aside = path.with_name(f".{path.name[:80]}.{os.getpid()}.{threading.get_ident()}.part")
+    aside = aside_of(path)
     try:
         with aside.open("wb") as file:
             yield file

@@ -16,6 +16,7 @@ from errant_gust.core.files.meshes import write_mesh, write_mesh_arrays
 from errant_gust.core.files.points import write_csv, write_npz, write_ply
 from errant_gust.core.files.usd import METRES, Setting, write_frame, write_stage
 from errant_gust.core.files.volume_files import write_zarr, writer_for
+from errant_gust.core.files.writing import check_new
 from errant_gust.core.flows.drawing import Drawing, DrawnResult, Instanced, drawing_of
 from errant_gust.core.flows.kind import FlowKind, kind_of
 from errant_gust.core.flows.results import HOME, Form, Lines, MeshData, Points, Result, Volume
@@ -90,9 +91,7 @@ def export_run(
     part = "" if result is kind.results[0] else f".{result.name}"
     paths = [to / f"{flow}{part}.{frame:04d}.{ENDINGS.get(format, format)}" for frame in wanted]
     stage = to / f"{flow}{part}.usda"
-    taken = [p for p in (*paths, *([stage] if format == "usd" else [])) if p.exists()]
-    if taken:
-        raise FileError("is there already", where=str(taken[0]), fix="choose another folder or delete it")
+    check_new(*paths, *([stage] if format == "usd" else []))
     if channels is not None and not result.from_study:
         result.known(store, wanted[0], channels)
     draws = result.from_study or (format == "usd" and any(r.from_study for r in kind.results))

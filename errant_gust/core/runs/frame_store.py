@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.room import FULL, NoRoom, check_room, has_room
+from errant_gust.core.files.writing import aside_of, take_away_cut_off
 from errant_gust.core.files.zarr_arrays import SUMMED, read_arrays, read_attributes, sync, write_arrays
 from errant_gust.core.runs.lease import Lease, leased
 
@@ -36,7 +37,7 @@ def write_atomically(path: Path, text: str) -> None:
 
 def _aside(path: Path, text: str) -> Path:
     """A file of its own beside a place, written and synced; threads of one process do not share it."""
-    aside = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}")
+    aside = aside_of(path)
     with aside.open("w") as file:
         file.write(text)
         file.flush()
@@ -81,6 +82,8 @@ class RunStore:
                 pass
             finally:
                 aside.unlink(missing_ok=True)
+        else:
+            take_away_cut_off(self.manifest_path)
         found = self.manifest()
         if found.get("identity") != manifest["identity"]:
             raise FileError(

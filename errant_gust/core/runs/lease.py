@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.errors import GustError
+from errant_gust.core.files.writing import aside_of
 
 LASTS = 30.0
 """Seconds without a sign of life after which a lease has run out."""
@@ -134,7 +135,7 @@ def _take(folder: Path, what: str, fix: str) -> Lease:
 
 def _put(path: Path, told: dict[str, Any], only_new: bool = False) -> None:
     """Write a lease so that it is seen whole; with `only_new` never over one that is there (FileExistsError)."""
-    aside = path.with_name(f".taking-{uuid.uuid4().hex}")
+    aside = aside_of(path.with_name("lease"))
     try:
         aside.write_text(json.dumps(told))
         if only_new:
@@ -170,7 +171,7 @@ def _over(path: Path, told: dict[str, Any]) -> bool:
         return True
     if told.get("machine") == _machine():
         return not told.get("started") or _started(int(told.get("pid", 0))) != told["started"]
-    probe = path.with_name(f".clock-{os.getpid()}-{threading.get_ident()}")
+    probe = aside_of(path.with_name("clock"))
     try:
         probe.touch()
         return probe.stat().st_mtime - path.stat().st_mtime > LASTS

@@ -11,6 +11,7 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.files.meshes import write_mesh, write_mesh_arrays
 from errant_gust.core.files.usd import write_frame, write_stage
 from errant_gust.core.files.vdb import write_vdb
+from errant_gust.core.files.writing import check_new
 from errant_gust.core.flows.results import MeshData
 from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.grids.grid import Grid
@@ -35,9 +36,7 @@ def export_shape(
     first, last = frames or (clock.start, clock.end)
     paths = [to / f"{id}.{frame:04d}.{ENDINGS.get(format, format)}" for frame in range(first, last + 1)]
     stage = to / f"{id}.usda"
-    taken = [p for p in (*paths, *([stage] if format == "usd" else [])) if p.exists()]
-    if taken:
-        raise FileError("is there already", where=str(taken[0]), fix="choose another folder or delete it")
+    check_new(*paths, *([stage] if format == "usd" else []))
     plan.at(clock.seconds(first)).shape(id)
     to.mkdir(parents=True, exist_ok=True)
     made: list[Path] = []
