@@ -8,7 +8,7 @@
       </p>
       <div class="rows">
         <div v-for="r in rows" :key="r.revision" class="row" :class="{ now: r.revision === study.revision }">
-          <span class="num muted">{{ when(r.created) }}</span><span>{{ r.label }}</span>
+          <span class="num muted">{{ moment(r.created) }}</span><span>{{ r.label }}</span>
           <span v-if="r.revision === study.revision" class="muted">now</span
           ><v-btn
             v-else
@@ -30,6 +30,7 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 import { call, type Revision } from '../api/client'
+import { moment } from '../lib/when'
 import { useStudy } from '../stores/study'
 
 const props = defineProps<{ open: boolean }>()
@@ -39,8 +40,6 @@ const rows = ref<Revision[]>([])
 const more = ref(false)
 /** How many the server tells at once. */
 const AT_ONCE = 200
-const when = (t: string) =>
-  new Date(t).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit' })
 watch(
   () => props.open,
   async (on) => {
@@ -71,7 +70,7 @@ async function back(revision: number) {
 }
 .row {
   display: grid;
-  grid-template-columns: 78px 1fr auto;
+  grid-template-columns: 124px 1fr auto;
   gap: 10px;
   align-items: center;
   padding: 3px 0;

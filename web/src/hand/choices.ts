@@ -1,5 +1,6 @@
 /** What a user chooses of a delivery. */
 import type { components } from '../api/schema'
+import { day } from '../lib/when'
 
 type Options = components['schemas']['OptionsIn']
 
@@ -35,8 +36,6 @@ export interface Row {
 }
 
 type Offered = components['schemas']['Offered']
-const begun = (when: string) =>
-  new Date(when).toLocaleString('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
 
 export function rowsOf(there: components['schemas']['HandOver']): Row[] {
   const told = (x: Offered) => [x.name, x.flow, x.quality, x.result].join(' ')
@@ -48,7 +47,7 @@ export function rowsOf(there: components['schemas']['HandOver']): Row[] {
     result: x.result,
     sort: 'run',
     name: x.name || x.flow,
-    quality: alike(x) > 1 ? `${x.quality}, begun ${begun(x.created)}` : x.quality,
+    quality: alike(x) > 1 ? `${x.quality}, begun ${day(x.created)}` : x.quality,
     label: x.label,
     done: x.state === 'done',
     first: x.first,

@@ -83,7 +83,7 @@
               />
               <span class="muted"
                 ><router-link v-if="!key" :to="`/runs/${r.study}`">{{ r.study_name }}</router-link
-                >{{ key ? '' : ' · ' }}{{ r.name ? `${r.flow}, ` : '' }}{{ r.quality }}, {{ when(r) }}</span
+                >{{ key ? '' : ' · ' }}{{ r.name ? `${r.flow}, ` : '' }}{{ r.quality }}, {{ day(r.created) }}</span
               >
             </td>
             <td class="what" :data-testid="`changes-${r.identity}`">
@@ -230,6 +230,7 @@ import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { bytes, shown } from '../lib/quantity'
+import { clock, day } from '../lib/when'
 import SweepDialog from '../shelf/SweepDialog.vue'
 import { changeWords, isBusy, stateWords, useShelf, type ChangeOut, type ShelfRun } from '../shelf/shelf'
 
@@ -241,8 +242,6 @@ watch(key, load)
 document.title = 'Runs · Errant Gust'
 
 const title = (r: ShelfRun) => r.name || r.flow
-const when = (r: ShelfRun) =>
-  new Date(r.created).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' }).replace(/,/g, '')
 const share = (r: ShelfRun) => (100 * r.frames.length) / Math.max(1, r.last)
 /** The picture is asked for again when there are many more frames. */
 const seen = (r: ShelfRun) => `n=${2 ** Math.floor(Math.log2(r.frames.length + 1))}`
@@ -334,8 +333,7 @@ const move = (r: ShelfRun) =>
   act(() => call('POST', `/runs/${r.identity}/move`, { place: r.place === 'here' ? 'cluster' : 'here' }))
 const memoryTip = (r: ShelfRun) =>
   r.memory ? 'What the worker takes now' : r.needs ? 'What it needs at most, by estimate' : ''
-const localTime = (line: string) =>
-  line.replace(/^\S+/, (t) => (isNaN(Date.parse(t)) ? t : new Date(t).toLocaleTimeString([], { hour12: false })))
+const localTime = (line: string) => line.replace(/^\S+/, (t) => (isNaN(Date.parse(t)) ? t : clock(t)))
 const log = ref<{ words: string; lines: string[] } | null>(null)
 const openLog = (r: ShelfRun) =>
   act(async () => {
@@ -348,7 +346,7 @@ async function diff() {
   const [a, b] = pair.value
   await act(async () => {
     const made = await call<ChangeOut[]>('GET', `/runs/${b.identity}/changes?against=${a.identity}`)
-    changed.value = { words: `from ${title(a)}, ${when(a)}, to ${title(b)}, ${when(b)}`, found: made }
+    changed.value = { words: `from ${title(a)}, ${day(a.created)}, to ${title(b)}, ${day(b.created)}`, found: made }
   })
 }
 function compare() {

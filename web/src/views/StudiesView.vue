@@ -37,7 +37,7 @@
             >
             <p>{{ s.note || 'No note.' }}</p>
             <div class="foot">
-              <span class="muted">{{ when(s.changed) }}</span><span class="sp" /><button
+              <span class="muted">{{ day(s.changed) }}</span><span class="sp" /><button
                 v-tip="'Download the study with its files as one zip'"
                 :data-testid="`export-${s.key}`"
                 @click="take(s)"
@@ -72,6 +72,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, download, uploadStudy, type StudyCard } from '../api/client'
 import { taken } from '../lib/taken'
+import { day } from '../lib/when'
 import { useDesk } from '../stores/desk'
 import FilePick from '../controls/FilePick.vue'
 import TextLine from '../controls/TextLine.vue'
@@ -93,7 +94,6 @@ let goneKey = ''
 const found = computed(() =>
   studies.value.filter((s) => `${s.name} ${s.note}`.toLowerCase().includes(query.value.toLowerCase())),
 )
-const when = (t: string) => new Date(t).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' })
 
 async function guarded(work: () => Promise<void>) {
   try {
