@@ -14,7 +14,9 @@ from playwright.sync_api import expect, sync_playwright
 from errant_gust.cli.bench_browser import FLAGS
 from errant_gust.cli.serve import STACKS
 
-expect.set_options(timeout=30_000)
+PATIENCE = 90_000
+"""Milliseconds that anything is waited for: two browsers draw in software on two cores, beside their servers."""
+expect.set_options(timeout=PATIENCE)
 
 
 _servers: list[tuple[subprocess.Popen[str], Path]] = []
@@ -76,7 +78,7 @@ def page(browser):
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     context.add_init_script("localStorage.setItem('half-pixels', '1')")  # drawn in software: a quarter of the work
     made = context.new_page()
-    made.set_default_timeout(30_000)
+    made.set_default_timeout(PATIENCE)
     faults = []
     made.on("pageerror", lambda error: faults.append(str(error)))
     yield made

@@ -22,7 +22,7 @@ def violations(page) -> list[str]:
     page.wait_for_timeout(300)
     # a menu that still fades in has other colours than it will have, and may not have begun to
     page.evaluate("window.stillFor = 0")
-    page.wait_for_function(STILL, timeout=60_000)
+    page.wait_for_function(STILL, timeout=90_000)
     page.evaluate(AXE)
     found = page.evaluate(
         "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']})"

@@ -108,7 +108,7 @@ def test_the_handbook_has_every_step_and_every_demo(page, address):
 def test_parameters_have_figures_in_the_handbook(page, address):
     page.goto(f"{address}/handbook#field-noise")
     figure = page.get_by_test_id("figure-noise-feature_size")
-    expect(figure).to_be_visible(timeout=20_000)
+    expect(figure).to_be_visible(timeout=90_000)
     expect(figure).to_contain_text("0.33 m")
     sizes = figure.locator("img").evaluate_all("all => all.map((i) => [i.naturalWidth, i.clientWidth])")
     assert len(sizes) == 3

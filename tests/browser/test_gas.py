@@ -43,13 +43,13 @@ def both_channels_compared(page):
     page.get_by_test_id("open-compare").click()
     # the smoke beside its own channel; then both channels under one mapping
     for pane, channel in (("pane-0", "smoke"), ("pane-1", "glow")):
-        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=30_000)
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=90_000)
     choose(page, "pane-channel-0", "temperature")
     for pane, channel in (("pane-0", "temperature"), ("pane-1", "glow")):
-        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=30_000)
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(rf"\d+ {channel}"), timeout=90_000)
     page.get_by_test_id("compare-scrub").get_by_role("slider").press("End")
     for pane in ("pane-0", "pane-1", "pane-difference"):
-        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile("^16 "), timeout=30_000)
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile("^16 "), timeout=90_000)
     numbers = page.get_by_test_id("compare-numbers")
     expect(numbers.get_by_test_id("numbers-0")).to_contain_text("K")
     most = [float(page.get_by_test_id(f"numbers-{i}").locator("td").nth(1).inner_text().split()[0]) for i in (0, 1)]
@@ -82,21 +82,21 @@ def both_channels_compared(page):
     expect(page.get_by_test_id("pane-difference")).to_contain_text("cannot be subtracted")
     expect(page.get_by_test_id("compare-mixed")).to_contain_text("K and no unit")
     choose(page, "pane-channel-1", "temperature")
-    expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=30_000)
+    expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=90_000)
     page.wait_for_url(re.compile(r"temperature.*temperature.*frame=16.*range=0(,|%2C)1&camera="))
     turned = picture(page, "pane-1")
     page.reload()
-    expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=30_000)
+    expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=90_000)
     chosen(page, "pane-channel-1", "temperature")
     expect(high).to_have_value("1")
     assert changed(turned, picture(page, "pane-1")) < 0.002, "the address keeps frame, range and camera"
     page.get_by_test_id("compare-add").click()
     expect(page.get_by_test_id("pane-2")).to_have_attribute(
-        "data-ready", re.compile(r"\d+ temperature"), timeout=30_000
+        "data-ready", re.compile(r"\d+ temperature"), timeout=90_000
     )
     page.get_by_test_id("to-desk").click()
     expect(page.get_by_test_id("score")).to_be_visible()
-    expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0", timeout=30_000)
+    expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0", timeout=90_000)
 
 
 def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, address, tmp_path):
@@ -195,9 +195,9 @@ def test_smoke_past_an_obstacle_steered_by_a_lane_seen_and_taken_away(page, addr
     choose(page, "look-colour", "smoke")
     page.keyboard.press("1")
     page.keyboard.press("2")
-    expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=20_000)
+    expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=90_000)
     choose(page, "quality", "full")
-    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
+    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=90_000)
     assert "of the preview run" in page.get_by_test_id("run-cost").get_attribute("aria-label")
     with page.expect_response(lambda r: r.url.endswith("/api/runs") and r.request.method == "POST") as asked:
         page.get_by_test_id("run").click()

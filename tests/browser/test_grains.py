@@ -132,7 +132,7 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
 
     # the full run of twenty-five thousand, and USD that others read
     choose(page, "quality", "full")
-    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
+    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=90_000)
     page.get_by_test_id("run").click()
     full = finished(page, address, key, "full")
     assert changed(empty, pixels(page)) > 0.01

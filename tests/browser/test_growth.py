@@ -79,7 +79,7 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     runs_to(page, LAST)
     go_to(page, 0.97)
     view = page.get_by_test_id("view")
-    expect(view).not_to_have_attribute("data-surface", "0", timeout=60_000)
+    expect(view).not_to_have_attribute("data-surface", "0", timeout=90_000)
     free = redrawn(page, empty, 0.01)
 
     # it keeps off the wall: another picture, by a run of its own
@@ -105,7 +105,7 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
 
     # side by side with itself
     page.get_by_test_id("open-compare").click()
-    expect(page.get_by_test_id("pane-0")).to_have_attribute("data-ready", re.compile(r"\d+ "), timeout=60_000)
+    expect(page.get_by_test_id("pane-0")).to_have_attribute("data-ready", re.compile(r"\d+ "), timeout=90_000)
     page.get_by_test_id("to-desk").click()
     expect(page.get_by_test_id("score")).to_be_visible()
 
@@ -141,18 +141,18 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
     channel.press("Enter")
     saved(page)
     shape(page, "field_surface")
-    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles; the lane goes from", timeout=60_000)
+    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles; the lane goes from", timeout=90_000)
     made = document(page, address, key)["shapes"][-1]["id"]
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles", "emit")
     choose(page, "select-shape", made)
     saved(page)
     runs_to(page, LAST)
-    expect(view).not_to_have_attribute("data-particles", "0", timeout=60_000)
+    expect(view).not_to_have_attribute("data-particles", "0", timeout=90_000)
 
     # or by its triangles; and another lane is born on the lines that the particles draw
     shape(page, "run_mesh")
-    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles on frame", timeout=60_000)
+    expect(page.get_by_test_id("shape-about")).to_contain_text("triangles on frame", timeout=90_000)
     assert document(page, address, key)["shapes"][-1]["params"] == {"flow": "growth"}
     page.get_by_test_id("new-particles-lane").click()
     add_step(page, "particles_2", "emit")

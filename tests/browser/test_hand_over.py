@@ -142,9 +142,9 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     page.get_by_test_id("hand-name").press("Enter")
     page.get_by_test_id("hand-write").click()
     row = page.get_by_test_id("made-quay_dust")
-    expect(row).to_contain_text("31 files", timeout=60_000)  # and the stages of five and of it all
+    expect(row).to_contain_text("31 files", timeout=90_000)  # and the stages of five and of it all
     row.get_by_test_id("hand-prove").click()
-    expect(row.get_by_test_id("hand-proof")).to_have_text("all as delivered", timeout=60_000)
+    expect(row.get_by_test_id("hand-proof")).to_have_text("all as delivered", timeout=90_000)
 
     there = json.loads(page.request.get(f"{address}/api/hand-over?study={key}").text())
     folder = next(Path(m["to"]) for m in there["made"] if m["to"].endswith("/quay_dust"))
@@ -182,4 +182,4 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     data[len(data) // 2] ^= 1
     file.write_bytes(data)
     row.get_by_test_id("hand-prove").click()
-    expect(row.get_by_test_id("hand-proof")).to_contain_text("smoke/smoke_volume.1004.vdb: was changed", timeout=60_000)
+    expect(row.get_by_test_id("hand-proof")).to_contain_text("smoke/smoke_volume.1004.vdb: was changed", timeout=90_000)

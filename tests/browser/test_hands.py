@@ -189,7 +189,7 @@ def test_voxels_of_a_region_follow_another(page, address):
     page.get_by_text("Link to voxel size of Fine").click()
     saved(page)
     assert document(page, address, key)["regions"][0]["voxel_size"] == {"link": "regions.fine.voxel_size", "times": 1}
-    expect(page.get_by_test_id("region-room")).to_contain_text("0.04 m", timeout=20_000)
+    expect(page.get_by_test_id("region-room")).to_contain_text("0.04 m", timeout=90_000)
 
 
 def test_a_download_says_where_it_is(page, address):

@@ -24,7 +24,7 @@ def test_a_gas_lane_begins_in_one_click_and_runs_by_itself(page, address):
     assert (steps[0]["params"]["region"], steps[1]["params"]["shape"]) == ("region", "sphere")
     # nobody asks again: what was wanted begins as soon as there is something to run
     expect(page.get_by_test_id("run-state")).not_to_contain_text("There is no flow")
-    expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0", timeout=60_000)
+    expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0", timeout=90_000)
     expect(page.get_by_test_id("lane-gas")).to_contain_text("voxels")
     # one undo takes the whole beginning back
     page.keyboard.press("Control+z")

@@ -55,7 +55,7 @@ def ready_surface(page, share=0.97):
     """The last frame with its surface; what it looks like."""
     go_to(page, share)
     view = page.get_by_test_id("view")
-    expect(view).not_to_have_attribute("data-surface", "0", timeout=60_000)
+    expect(view).not_to_have_attribute("data-surface", "0", timeout=90_000)
     page.wait_for_timeout(1500)
     return pixels(page)
 
@@ -164,7 +164,7 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     # with and without, side by side: the lane's runs are kept
     page.get_by_test_id("open-compare").click()
     for pane in ("pane-0", "pane-1"):
-        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(r"\d+ speed"), timeout=60_000)
+        expect(page.get_by_test_id(pane)).to_have_attribute("data-ready", re.compile(r"\d+ speed"), timeout=90_000)
     expect(page.get_by_test_id("compare-numbers")).to_contain_text("particles")
     page.get_by_test_id("to-desk").click()
     expect(page.get_by_test_id("score")).to_be_visible()
@@ -185,15 +185,15 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     page.get_by_test_id("lane-liquid").get_by_text("Surface").click()
     before = int(page.get_by_test_id("view").get_attribute("data-surface"))
     put(page, "voxels", "1.5")
-    expect(page.get_by_test_id("view")).not_to_have_attribute("data-surface", str(before), timeout=30_000)
+    expect(page.get_by_test_id("view")).not_to_have_attribute("data-surface", str(before), timeout=90_000)
     assert int(page.get_by_test_id("view").get_attribute("data-surface")) < before / 3
     put(page, "voxels", "0.5")
     assert len(json.loads(page.request.get(f"{address}/api/runs?study={key}").text())) == runs
 
     # the full run, and what is written of it
-    expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=20_000)
+    expect(page.get_by_test_id("run-cost")).to_have_text("all there", timeout=90_000)
     choose(page, "quality", "full")
-    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=20_000)
+    expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=90_000)
     page.get_by_test_id("run").click()
     finished(page, address, key, "full")
     page.get_by_test_id("lane-liquid").locator(".name").click()

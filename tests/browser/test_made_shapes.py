@@ -106,4 +106,4 @@ def test_a_shape_is_deformed_by_a_lane_and_its_folds_are_told(page, address):
     page.get_by_test_id("checks").click()
     expect(
         page.get_by_test_id("finding-through_itself").or_(page.get_by_test_id("finding-folded")).first
-    ).to_be_visible(timeout=20_000)
+    ).to_be_visible(timeout=90_000)

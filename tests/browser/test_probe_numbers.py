@@ -25,7 +25,7 @@ def test_numbers_are_of_what_the_probe_covers_and_a_lane_stands_as_a_shape(page,
     page.get_by_test_id("place").click()
     page.locator('.v-overlay--active [data-option="shape:lane:d"]').click()
     chosen(page, "place", "shape:surface_of_round")
-    expect(page.get_by_test_id("reading-over")).to_have_text("on the surface of Surface of Round", timeout=20_000)
+    expect(page.get_by_test_id("reading-over")).to_have_text("on the surface of Surface of Round", timeout=90_000)
     assert number(page, "reading-through-surface_of_round") == pytest.approx(2.0, rel=0.02)
     expect(page.get_by_test_id("undo")).to_have_attribute("aria-label", re.compile("Add the surface of Round"))
     made = document(page, address, key)["shapes"][-1]
@@ -35,10 +35,10 @@ def test_numbers_are_of_what_the_probe_covers_and_a_lane_stands_as_a_shape(page,
     add_step(page, "v", "steer_around")
     choose(page, "select-shape", "surface_of_round")
     expect(page.get_by_test_id("reading-through-surface_of_round")).to_have_text(
-        re.compile("^(0|.*e-|0\\.00)"), timeout=20_000
+        re.compile("^(0|.*e-|0\\.00)"), timeout=90_000
     )
     assert "lane:d" not in offered(page, "select-shape"), "it is a shape already"
     settings(page, "probe")
     choose(page, "place", "box")
-    expect(page.get_by_test_id("reading-over")).to_have_text("in the whole region", timeout=20_000)
+    expect(page.get_by_test_id("reading-over")).to_have_text("in the whole region", timeout=90_000)
     saved(page)

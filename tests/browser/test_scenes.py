@@ -21,7 +21,7 @@ def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address,
 
     key = opened(page, address, FIELD)
     page.get_by_test_id("scene-file").set_input_files(usd(tmp_path / "prop.usda", last=25, build=camera))
-    expect(page.get_by_text("prop.usda: frames 1 to 25; 1 viewpoint")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("prop.usda: frames 1 to 25; 1 viewpoint")).to_be_visible(timeout=90_000)
     made = document(page, address, key)
     assert made["shapes"][-1]["params"] == {"file": "prop.0001.ply", "sequence": True}
     assert made["looks"]["views"] == [{"name": "shot", "position": [0, -6, 1], "target": [0, 0, 1], "parallel": False}]
@@ -41,9 +41,9 @@ def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address,
     page.wait_for_function(f"() => {canvas}.width === {canvas}.clientWidth")
 
     page.get_by_test_id("scene-file").set_input_files([obj(tmp_path / "crate.obj"), obj(tmp_path / "lid.obj")])
-    expect(page.get_by_text("lid.obj: is no frame of the sequence of crate.obj")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("lid.obj: is no frame of the sequence of crate.obj")).to_be_visible(timeout=90_000)
     page.get_by_test_id("scene-file").set_input_files([obj(tmp_path / f"crate.{n:02d}.obj") for n in (10, 9, 11)])
-    expect(page.get_by_test_id("scene-dialog")).to_be_visible(timeout=30_000)
+    expect(page.get_by_test_id("scene-dialog")).to_be_visible(timeout=90_000)
     for up in ("Z", "Y"):
         assert page.get_by_test_id(f"scene-up-{up}").locator("img").evaluate("i => i.naturalWidth") == 240
     page.get_by_test_id("scene-up-Y").click()

@@ -165,3 +165,10 @@ def test_a_time_beyond_the_clock_is_its_end_also_where_frames_have_to_be_compute
         said.append(json.loads(made.content)["value"])
     assert said[0] == said[1] == said[2]
     assert said[0][0] > 0
+
+
+def test_who_asks_has_a_name_of_a_length(api, study):  # noqa: F811
+    body = {"study": study["key"], "document": study["document"], "lane": study["document"]["fields"][0]["id"],
+            "point": [0, 0, 0], "time": 0}  # fmt: skip
+    assert sound(answer("POST", "/look/value", {**body, "channel": "tab.value"}), "name").status_code == 200
+    assert sound(answer("POST", "/look/value", {**body, "channel": "x" * 1_000_000}), "name").status_code == 422

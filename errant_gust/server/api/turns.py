@@ -9,7 +9,7 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Schema
-from pydantic import ConfigDict
+from pydantic import ConfigDict, Field
 
 from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.wanted import while_wanted
@@ -30,7 +30,7 @@ class Asking(Schema):
     """Who asks, and for the how manieth time: `tab.name` of what is asked for, and a number that grows."""
 
     model_config = ConfigDict(allow_inf_nan=False)
-    channel: str = ""
+    channel: str = Field("", max_length=200)
     serial: int = 0
 
     def turn(self) -> Turn:
