@@ -6,6 +6,7 @@ Each try is a fork of a process that has loaded everything and begun no thread.
 """
 
 import hashlib
+import itertools
 import json
 import os
 import shutil
@@ -23,19 +24,18 @@ MOVES = ("replace", "rename", "link", "unlink", "rmdir", "mkdir", "fsync", "trun
 
 def watched(cut, counted):
     """Have the moves of this process counted, and end it at one of them: before it (even) or after it (odd)."""
-    seen = 0
+    numbers = itertools.count(0, 2)  # of moves of all threads
 
     def around(plain):
         def move(*args, **more):
-            nonlocal seen
-            seen += 2
-            counted(seen)
-            if cut == seen - 2:
+            mine = next(numbers)
+            counted(mine + 2)
+            if cut == mine:
                 os.kill(os.getpid(), signal.SIGKILL)
             try:
                 return plain(*args, **more)
             finally:  # what is refused is a move too: to take away what is not there
-                if cut == seen - 1:
+                if cut == mine + 1:
                     os.kill(os.getpid(), signal.SIGKILL)
 
         return move

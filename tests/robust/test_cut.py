@@ -43,7 +43,7 @@ def test_a_writer_that_is_killed_anywhere_leaves_what_the_same_command_completes
         words = [w.replace(name, path) for w in words]
     done = subprocess.run(
         [sys.executable, "-m", "tests.robust.cut", str(tmp_path), str(MOST), *words], cwd=ROOT, capture_output=True,
-        text=True, timeout=500, env={**os.environ, "ERRANT_GUST_HOME": str(tmp_path / "home")},
+        text=True, timeout=max(500, 30 * MOST), env={**os.environ, "ERRANT_GUST_HOME": str(tmp_path / "home")},
     )  # fmt: skip
     assert done.returncode == 0, done.stderr[-3000:]
     told = json.loads(done.stdout.splitlines()[-1])

@@ -135,9 +135,10 @@ class Flipbook:
                     report(n + 1, len(frames))
 
         write_movie(self.folder / MOVIE, pictures(), film.fps)
-        with written_whole(self.folder / MANIFEST) as file:
+        begun = self.folder / f".{MANIFEST}"
+        with written_whole(begun) as file:
             file.write(self._text(film).encode())
-        (self.folder / f".{MANIFEST}").unlink(missing_ok=True)
+        begun.replace(self.folder / MANIFEST)  # done, in one move
 
     def files(self) -> list[str]:
         """Names of what belongs to a flipbook that is done. Raises FileError."""
@@ -199,7 +200,7 @@ def _clear(made: Flipbook) -> None:
     begun = made.folder / f".{MANIFEST}"
     if made.done or not begun.is_file():
         return
-    rest = [p for p in made.folder.iterdir() if not p.name.startswith((".flipbook", "flipbook."))]
+    rest = [p for p in made.folder.iterdir() if not p.name.startswith((".flipbook", "flipbook.", f".{begun.name}."))]
     if rest:
         return
     for path in made.folder.iterdir():
