@@ -171,7 +171,8 @@ def torn(home):
     for folder in sorted((home / "runs").glob("*")):
         store = RunStore(folder)
         found += [f"{folder.name}, frame {n}: {what}" for n, what in damaged(store).items()]
-    found += [str(p) for p in home.rglob("*.part")]
+    # a delivery that was killed is gone on with, or taken away after a week, as it stands
+    found += [str(p) for p in home.rglob("*.part*") if not any(f.endswith(".delivering") for f in p.parts)]
     return found
 
 
