@@ -23,6 +23,19 @@ _servers: list[tuple[subprocess.Popen[str], Path]] = []
 """Servers of this session and their home folders."""
 
 
+LONGEST = (
+    "test_desk", "test_light", "test_gas", "test_whole_job", "test_access", "test_flows", "test_grains", "test_liquid",
+    "test_growth", "test_hands", "test_field_library", "test_hand_over", "test_made_shapes", "test_following",
+)  # fmt: skip
+"""Files by how long they take, measured: two workers do a file each, and none should be left with a long one."""
+
+
+def pytest_collection_modifyitems(items):
+    """The longest files first."""
+    order = {name: n for n, name in enumerate(LONGEST)}
+    items.sort(key=lambda item: order.get(item.path.stem, len(order)))
+
+
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_makereport(item, call):
     """A test that failed is told with what the threads of its servers do."""

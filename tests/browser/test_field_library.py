@@ -10,6 +10,7 @@ def test_a_potential_flow_around_an_imported_mesh_is_solved_and_shown(page, addr
     trimesh.creation.icosphere(3, 0.5).export(tmp_path / "bottle.obj")
     key = new_study(page, address)
     page.get_by_test_id("mesh-file").set_input_files(tmp_path / "bottle.obj")
+    expect(page.get_by_test_id("shape-bottle")).to_be_visible()  # the region is fitted to it
     page.get_by_test_id("add-region").click()
     add_field(page)
     add_step(page, "field", "potential_flow")
