@@ -224,6 +224,7 @@ def test_a_session_with_the_keyboard_alone(page, address):
     page.keyboard.press("[")
     expect(page.get_by_test_id("inspector-title")).to_have_text("Wind")
     page.keyboard.press("Control+z")
+    expect(page.get_by_test_id("redo")).to_have_attribute("aria-label", "Redo: Step on or off")
     page.keyboard.press("?")
     expect(page.get_by_test_id("keys")).to_contain_text("Wrap steps")
     page.keyboard.press("Escape")

@@ -186,6 +186,7 @@ def test_the_exposure_is_fitted_and_the_key_is_dragged(page, address):
     expect(page.get_by_test_id("number-look-azimuth")).to_have_value("0")
     choose(page, "look-curve", "plain")
     page.get_by_test_id("undo").click()
+    expect(page.get_by_test_id("redo")).to_be_enabled()
     kept = json.loads(page.request.get(f"{address}/api/studies/{key}").text())["document"]["looks"]["view-light"]
     assert kept["azimuth"] == 0
     assert 15 < kept["height"] < 40

@@ -38,10 +38,14 @@ def write_atomically(path: Path, text: str) -> None:
 def _aside(path: Path, text: str) -> Path:
     """A file of its own beside a place, written and synced; threads of one process do not share it."""
     aside = aside_of(path)
-    with aside.open("w") as file:
-        file.write(text)
-        file.flush()
-        os.fsync(file.fileno())
+    try:
+        with aside.open("w") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError:  # a full disk: not even the empty file stays
+        aside.unlink(missing_ok=True)
+        raise
     return aside
 
 
