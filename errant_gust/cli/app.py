@@ -1,5 +1,7 @@
 """The command-line application, and what its commands share."""
 
+import signal
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Annotated
@@ -23,6 +25,19 @@ def bar() -> Progress:
         TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn(),
         console=err, transient=True,
     )  # fmt: skip
+
+
+@contextmanager
+def stopping(*numbers: signal.Signals) -> Iterator[Callable[[], bool]]:
+    """Within this, signals (Ctrl-C and SIGTERM, if none is named) ask to stop instead of ending the process: what says
+    whether one has come. Afterwards they do what they did before."""
+    asked = threading.Event()
+    before = {n: signal.signal(n, lambda *_: asked.set()) for n in numbers or (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield asked.is_set
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
 
 
 @contextmanager

@@ -2,15 +2,13 @@
 
 import math
 import shlex
-import signal
 import sys
-import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from errant_gust.cli.app import app, bar, err
+from errant_gust.cli.app import app, bar, err, stopping
 from errant_gust.core.errors import Cancelled, GustError
 
 if TYPE_CHECKING:
@@ -82,14 +80,11 @@ def deliver(
         print(f"and the stages {', '.join(stages)}")
     if dry:
         return
-    stop = threading.Event()
-    for sign in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(sign, lambda *_: stop.set())
-    with bar() as shown:
+    with stopping() as stopped, bar() as shown:
         task = shown.add_task("delivering", total=len(names))
         try:
             said = write(
-                order, to, command=shlex.join(["gust", *sys.argv[1:]]), cancel=stop.is_set,
+                order, to, command=shlex.join(["gust", *sys.argv[1:]]), cancel=stopped,
                 report=lambda done, total, name: shown.update(task, completed=done, total=total),
                 cluster="" if here else engine.scheduler(),
                 waits=lambda why: shown.update(task, description=f"waits: {why}" if why else "delivering"),
@@ -129,13 +124,11 @@ def flipbook(
     width, height = _two(size.lower().replace("x", ","), "--size", "960x600")
     azimuth, high = _two(view, "--view", "-60,25")
     film = Film(manifest["flow"], first, last, int(width), int(height), manifest["clock"]["fps"], f"seen from {view}")
-    stop = threading.Event()
-    signal.signal(signal.SIGINT, lambda *_: stop.set())
-    with bar() as shown:
+    with stopping() as stopped, bar() as shown:
         drawn, filmed = (shown.add_task(what, total=last - first + 1) for what in ("drawing", "making the film"))
         try:
             flip(
-                store, kind_of_run(store).result(result), film, to, View(azimuth, high), cancel=stop.is_set,
+                store, kind_of_run(store).result(result), film, to, View(azimuth, high), cancel=stopped,
                 report=lambda done, total: shown.update(drawn, completed=done),
                 encoded=lambda done, total: shown.update(filmed, completed=done),
             )  # fmt: skip

@@ -1,8 +1,6 @@
 """`gust run`: frames of a flow without a server, and what checks say of it."""
 
-import signal
 import sys
-import threading
 import time
 from collections.abc import Callable
 from functools import partial
@@ -11,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from errant_gust.cli.app import StudyArg, app, bar, err, frame_range
+from errant_gust.cli.app import StudyArg, app, bar, err, frame_range, stopping
 from errant_gust.core.demos.by_name import open_study
 from errant_gust.core.errors import Cancelled, GustError
 
@@ -35,10 +33,7 @@ def run(
     said = _said_in(3.0, partial(findings_of, plan, flow))  # what `gust check` says of it, if that is soon known
     for one in said or ():
         _tell(one.level, one)
-    stop = threading.Event()
-    for name in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(name, lambda *_: stop.set())
-    with bar() as shown:
+    with stopping() as stopped, bar() as shown:
         task = shown.add_task(f"{flow}, frames {first} to {last}", total=last - plan.study.clock.start + 1)
 
         def report(done: FrameDone) -> None:
@@ -46,7 +41,7 @@ def run(
 
         try:
             store = compute(
-                plan.study, flow, out, quality=quality, assets=plan.assets, last=last, cancel=stop.is_set, report=report
+                plan.study, flow, out, quality=quality, assets=plan.assets, last=last, cancel=stopped, report=report
             )
         except Cancelled:
             shown.stop()

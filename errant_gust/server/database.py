@@ -8,6 +8,7 @@ from datetime import date
 from pathlib import Path
 
 from errant_gust.core.errors import FileError
+from errant_gust.core.files.writing import aside_of, take_away_cut_off
 from errant_gust.core.home import home
 from errant_gust.server.backup import DATABASE
 
@@ -65,7 +66,7 @@ def copy_today() -> Path | None:
     if to.exists():
         return None
     to.parent.mkdir(mode=0o700, exist_ok=True)
-    aside = to.with_suffix(".part")
+    aside = aside_of(to)
     try:
         aside.unlink(missing_ok=True)
         with closing(sqlite3.connect(home() / DATABASE)) as source, closing(sqlite3.connect(aside)) as target:
@@ -78,6 +79,7 @@ def copy_today() -> Path | None:
             aside.unlink(missing_ok=True)
         return None
     for old in sorted(to.parent.glob("*.sqlite3"), reverse=True)[KEPT:]:
+        take_away_cut_off(old)
         old.unlink(missing_ok=True)
     return to
 

@@ -64,6 +64,15 @@ def command_of(pid):
         return []
 
 
+def seconds_of(pid):
+    """Seconds of a core that a process has had; 0 where it has ended."""
+    try:
+        user, system = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[11:13]
+    except OSError:
+        return 0.0
+    return (int(user) + int(system)) / os.sysconf("SC_CLK_TCK")
+
+
 def children(pid, word=""):
     """Processes that a process has begun whose command has a word in it."""
     found = []

@@ -99,6 +99,7 @@ def test_a_long_history_is_told_in_parts(api, study, monkeypatch):
     second = api("GET", f"/studies/{key}/history?before={first[-1]['revision']}")
     third = api("GET", f"/studies/{key}/history?before={second[-1]['revision']}")
     labels = [h["label"] for h in [*first, *second, *third]]
+    assert [h["older"] for h in [*first, *second, *third]] == list(reversed(range(7)))
     assert labels == [*(f"Note {n}" for n in reversed(range(6))), "Imported"]
 
 

@@ -1,10 +1,13 @@
 """Checks on flows: what their kinds find, and what is the same for all."""
 
+from collections.abc import Iterator
+
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.readings import Reading
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.flows.results import Frames
+from errant_gust.core.flows.step import placed_steps
 from errant_gust.core.study.depends import used_lanes
 from errant_gust.core.study.finding import Finding, broken_part
 
@@ -14,9 +17,27 @@ def flow_findings(plan: Plan, id: str, readings: dict[str, Reading]) -> list[Fin
     kind = kind_of(plan.study.find("flows", id, f"flows.{id}").kind)
     try:
         flow = kind.open(plan, id, "full")
-        return kind.findings(plan, id, flow, readings)
+        return [*kind.findings(plan, id, flow, readings), *colours_lost(plan, id)]
     except GustError as error:
         return [broken_part(error)]
+
+
+WHITE = (1.0, 1.0, 1.0)
+
+
+def colours_lost(plan: Plan, id: str) -> Iterator[Finding]:
+    """Steps that give a colour, in a lane in which nothing carries one."""
+    lane = plan.study.find("flows", id, f"flows.{id}")
+    parts = list(placed_steps(plan.at(0.0), lane, lane.kind))
+    if any(part.step.id == "colour" for part in parts):
+        return
+    for part in parts:
+        by = getattr(part.step, "colour_by", "")
+        if by or "colour" in part.varying or tuple(getattr(part.step, "colour", WHITE)) != WHITE:
+            yield Finding(
+                "warning", "colour_not_carried", f"{part.where}.{'colour_by' if by else 'colour'}",
+                "gives a colour, and no step of this lane carries one: all stays white", "add Colour to the lane",
+            )  # fmt: skip
 
 
 def findings_on_frame(plan: Plan, flow: str, frames: Frames, frame: int) -> list[Finding]:

@@ -73,23 +73,6 @@ def blurred(scene: Any, parts: list[Placed], voxel: float) -> Iterator[Finding]:
                 )  # fmt: skip
 
 
-WHITE = (1.0, 1.0, 1.0)
-
-
-def uncoloured(parts: list[Placed]) -> Iterator[Finding]:
-    """Sources with a colour, in a lane in which nothing carries one."""
-    if any(part.step.id == "colour" for part in parts):
-        return
-    for part in parts:
-        by = getattr(part.step, "colour_by", "")
-        if by or "colour" in part.varying or tuple(getattr(part.step, "colour", WHITE)) != WHITE:
-            yield Finding(
-                "warning", "colour_not_carried", f"{part.where}.{'colour_by' if by else 'colour'}",
-                "the source has a colour, and no step of this lane carries one: all stays white",
-                "add Colour to the lane",
-            )  # fmt: skip
-
-
 def domain_of(plan: Plan, id: str) -> str:
     """Where the Domain of a lane stands: its first step that is on."""
     lane = plan.study.find("flows", id, f"flows.{id}")

@@ -55,6 +55,8 @@ class Rev(Schema):
     label: str
     created: datetime
     current: bool
+    older: int
+    """Revisions that are older than this one."""
 
 
 class Aside(Schema):
@@ -204,8 +206,12 @@ def history(request: HttpRequest, key: str, before: int | None = None) -> Any:
     """The newest HISTORY revisions, or the newest before one of them."""
     study = revisions.get(key)
     found = study.revisions.order_by("-pk")
-    found = (found if before is None else found.filter(pk__lt=before))[:HISTORY]
-    return [{"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id} for r in found]
+    found = found if before is None else found.filter(pk__lt=before)
+    older = found.count()
+    return [
+        {"revision": r.pk, "label": r.label, "created": r.created, "current": r.pk == study.head_id, "older": older - n}
+        for n, r in enumerate(found[:HISTORY], 1)
+    ]
 
 
 @router.post("/studies/{key}/restore/{revision}", response=StudyOut)

@@ -3,12 +3,12 @@
     <v-card class="pa-4" data-testid="history"
       ><h2>History of {{ study.doc?.name }}</h2>
       <p class="muted">
-        {{ more ? `The newest ${rows.length} of the saved edits.` : 'Every saved edit.' }} Bringing one back adds to the
-        history; nothing is lost.
+        {{ more ? `The newest ${rows.length} of ${rows.length + more} saved edits.` : 'Every saved edit.' }} Bringing
+        one back adds to the history; nothing is lost.
       </p>
       <div class="rows">
         <div v-for="r in rows" :key="r.revision" class="row" :class="{ now: r.revision === study.revision }">
-          <span class="num muted">{{ moment(r.created) }}</span><span>{{ r.label }}</span>
+          <span class="num muted">{{ toSecond(r.created) }}</span><span>{{ r.label }}</span>
           <span v-if="r.revision === study.revision" class="muted">now</span
           ><v-btn
             v-else
@@ -28,18 +28,16 @@
 </template>
 
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { call, type Revision } from '../api/client'
-import { moment } from '../lib/when'
+import { toSecond } from '../lib/when'
 import { useStudy } from '../stores/study'
 
 const props = defineProps<{ open: boolean }>()
 const emit = defineEmits<{ 'update:open': [open: boolean] }>()
 const study = useStudy()
 const rows = ref<Revision[]>([])
-const more = ref(false)
-/** How many the server tells at once. */
-const AT_ONCE = 200
+const more = computed(() => rows.value.at(-1)?.older ?? 0)
 watch(
   () => props.open,
   async (on) => {
@@ -55,7 +53,6 @@ async function older() {
   const before = last ? `?before=${last.revision}` : ''
   const found = await call<Revision[]>('GET', `/studies/${study.key}/history${before}`)
   rows.value = [...rows.value, ...found]
-  more.value = found.length === AT_ONCE
 }
 async function back(revision: number) {
   await study.restore(revision)

@@ -1,6 +1,6 @@
 /** What a user chooses of a delivery. */
 import type { components } from '../api/schema'
-import { day } from '../lib/when'
+import { toMinute } from '../lib/when'
 
 type Options = components['schemas']['OptionsIn']
 
@@ -47,7 +47,7 @@ export function rowsOf(there: components['schemas']['HandOver']): Row[] {
     result: x.result,
     sort: 'run',
     name: x.name || x.flow,
-    quality: alike(x) > 1 ? `${x.quality}, begun ${day(x.created)}` : x.quality,
+    quality: alike(x) > 1 ? `${x.quality}, begun ${toMinute(x.created)}` : x.quality,
     label: x.label,
     done: x.state === 'done',
     first: x.first,

@@ -9,8 +9,8 @@ const said = (t: string | number | Date, seconds: boolean) => {
 }
 
 /** 1 Dec 02:11; the year too where it is another. */
-export const day = (t: string | number | Date) => said(t, false)
+export const toMinute = (t: string | number | Date) => said(t, false)
 /** 1 Dec 02:11:47. */
-export const moment = (t: string | number | Date) => said(t, true)
+export const toSecond = (t: string | number | Date) => said(t, true)
 /** 02:11:47. */
 export const clock = (t: string | number | Date) => new Date(t).toLocaleTimeString('en-GB', { hour12: false })

@@ -157,10 +157,13 @@ export const useStudy = defineStore('study', () => {
   }
   /** A change that the server makes; if somebody else saved in between, it is asked whose is kept. */
   async function changed(make: () => Promise<StudyOut>) {
+    const before = state.value
+    state.value = 'saving'
     try {
       take(await make())
       state.value = 'saved'
     } catch (error) {
+      state.value = before
       if (!(error instanceof ApiError) || error.status !== 409) throw error
       theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
       state.value = 'conflict'

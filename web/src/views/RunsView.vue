@@ -83,7 +83,7 @@
               />
               <span class="muted"
                 ><router-link v-if="!key" :to="`/runs/${r.study}`">{{ r.study_name }}</router-link
-                >{{ key ? '' : ' · ' }}{{ r.name ? `${r.flow}, ` : '' }}{{ r.quality }}, {{ day(r.created) }}</span
+                >{{ key ? '' : ' · ' }}{{ r.name ? `${r.flow}, ` : '' }}{{ r.quality }}, {{ toMinute(r.created) }}</span
               >
             </td>
             <td class="what" :data-testid="`changes-${r.identity}`">
@@ -230,7 +230,7 @@ import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { bytes, shown } from '../lib/quantity'
-import { clock, day } from '../lib/when'
+import { clock, toMinute } from '../lib/when'
 import SweepDialog from '../shelf/SweepDialog.vue'
 import { changeWords, isBusy, stateWords, useShelf, type ChangeOut, type ShelfRun } from '../shelf/shelf'
 
@@ -346,7 +346,10 @@ async function diff() {
   const [a, b] = pair.value
   await act(async () => {
     const made = await call<ChangeOut[]>('GET', `/runs/${b.identity}/changes?against=${a.identity}`)
-    changed.value = { words: `from ${title(a)}, ${day(a.created)}, to ${title(b)}, ${day(b.created)}`, found: made }
+    changed.value = {
+      words: `from ${title(a)}, ${toMinute(a.created)}, to ${title(b)}, ${toMinute(b.created)}`,
+      found: made,
+    }
   })
 }
 function compare() {

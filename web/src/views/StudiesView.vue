@@ -37,7 +37,7 @@
             >
             <p>{{ s.note || 'No note.' }}</p>
             <div class="foot">
-              <span class="muted">{{ day(s.changed) }}</span><span class="sp" /><button
+              <span class="muted">{{ toMinute(s.changed) }}</span><span class="sp" /><button
                 v-tip="'Download the study with its files as one zip'"
                 :data-testid="`export-${s.key}`"
                 @click="take(s)"
@@ -72,7 +72,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, download, uploadStudy, type StudyCard } from '../api/client'
 import { taken } from '../lib/taken'
-import { day } from '../lib/when'
+import { toMinute } from '../lib/when'
 import { useDesk } from '../stores/desk'
 import FilePick from '../controls/FilePick.vue'
 import TextLine from '../controls/TextLine.vue'

@@ -3,7 +3,7 @@
 from typing import Any
 
 from errant_gust.core.fields.plan import Plan
-from errant_gust.core.flows.boxed_findings import blurred, uncoloured
+from errant_gust.core.flows.boxed_findings import blurred
 from errant_gust.core.flows.gas.channels import Burn, GasChannel
 from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.forces import Rise
@@ -62,8 +62,4 @@ def lane_findings(plan: Plan, flow: GasFlow) -> list[Finding]:
                 "warning", "empty_channel", f"{part.where}.name", f"no Source fills '{part.step.name}'",
                 "name it under Channel of a Source",
             ))  # fmt: skip
-    return [
-        *(Finding(*trouble) for trouble in found),
-        *uncoloured(parts),
-        *blurred(scene, parts, flow.domain.voxel_size),
-    ]
+    return [*(Finding(*trouble) for trouble in found), *blurred(scene, parts, flow.domain.voxel_size)]

@@ -7,15 +7,7 @@ from typing import Any
 import numpy as np
 
 from errant_gust.core.fields.plan import Plan
-from errant_gust.core.flows.boxed_findings import (
-    buried,
-    domain_of,
-    inside_of,
-    left,
-    meets_nothing,
-    thinner,
-    uncoloured,
-)
+from errant_gust.core.flows.boxed_findings import buried, domain_of, inside_of, left, meets_nothing, thinner
 from errant_gust.core.flows.grains.flow import CFL, GrainFlow
 from errant_gust.core.flows.grains.forces import Push, SpeedLimit
 from errant_gust.core.flows.grains.obstacles import Collide
@@ -41,7 +33,7 @@ def lane_findings(plan: Plan, flow: GrainFlow) -> list[Finding]:
             found += _source(plan, flow, part)
         if isinstance(part.step, Collide):
             found += _walls(plan, flow, part)
-    return [*found, *uncoloured(parts)]
+    return found
 
 
 def _stiffness(flow: GrainFlow, parts: list[Placed]) -> list[Finding]:

@@ -15,7 +15,6 @@ from errant_gust.core.flows.boxed_findings import (
     left,
     meets_nothing,
     thinner,
-    uncoloured,
 )
 from errant_gust.core.flows.liquid.flow import NOTHING, LiquidFlow
 from errant_gust.core.flows.liquid.forces import Push
@@ -47,7 +46,7 @@ def lane_findings(plan: Plan, flow: LiquidFlow) -> list[Finding]:
             found += _viscosity(flow, part) + _source(plan, flow, part)
         if isinstance(part.step, Collide):
             found += _walls(plan, flow, part)
-    return [*found, *_twice(parts), *uncoloured(parts), *blurred(plan.at(0.0), parts, flow.domain.voxel_size)]
+    return [*found, *_twice(parts), *blurred(plan.at(0.0), parts, flow.domain.voxel_size)]
 
 
 def _viscosity(flow: LiquidFlow, part: Placed) -> list[Finding]:
