@@ -38,7 +38,9 @@ _going: dict[str, str] = {}
 _progress: dict[str, dict[str, Any]] = {}
 """What jobs said last, of runs that are going."""
 _ends: dict[str, int] = {}
-"""The last frame that each job was given."""
+"""The last frame that each job was given, or a nearer one that is asked for since."""
+_shortened: set[str] = set()
+"""Runs whose end became nearer while they went."""
 _yielding: set[str] = set()
 """Runs that were asked to stop for one that somebody waits for, or to go on elsewhere; they wait their turn again."""
 _asked: dict[str, tuple[str, ...]] = {}
@@ -118,8 +120,8 @@ def proceed(run: Run, last: int | None = None) -> Run:
             run.last = last
         if run.identity in _going:  # it goes on when it has come to its old end
             return run
-        there = max(RunStore(folder_of(run.identity)).frames(), default=-(10**9))
-        run.state, run.message = ("done" if there >= run.last else "waiting"), ""
+        whole = RunStore(folder_of(run.identity)).whole(run.last)
+        run.state, run.message = ("done" if whole else "waiting"), ""
         run.save()
         if run.state == "waiting":
             _make_room(run.study_id)
@@ -144,13 +146,15 @@ def _shorter(run: Run, end: int) -> None:
     """The clock of its only study became shorter: nothing is computed beyond it."""
     Run.objects.filter(identity=run.identity).update(last=end)
     run.last = _ends[run.identity] = end
+    _shortened.add(run.identity)
     _stop_at_end(run.identity)
 
 
 def _stop_at_end(identity: str) -> None:
-    if job.mends(folder_of(identity)):  # its last frame is there, and those before it are looked at
+    """Who computes knows the end that it was given, and not that a nearer one will do."""
+    if identity not in _shortened or job.mends(folder_of(identity)):  # all are there, and looked at
         return
-    if max(RunStore(folder_of(identity)).frames(), default=0) >= _ends.get(identity, 10**9):
+    if RunStore(folder_of(identity)).whole(_ends[identity]):
         job.ask_to_stop(folder_of(identity))
 
 
@@ -243,6 +247,7 @@ def _launch(freed: str = "") -> None:
             for known in (_going, _progress, _shown, _asked):
                 known.pop(freed, None)  # type: ignore[attr-defined]
             _yielding.discard(freed)
+            _shortened.discard(freed)
         room = {False: ALONGSIDE, True: engine.at_once()}
         for place in _going.values():
             room[bool(place)] -= 1
@@ -336,10 +341,9 @@ def _finished(identity: str, result: dict[str, Any]) -> None:
         state, message = ("waiting", "") if yielded else (result["state"], result["message"][:400])
         try:
             run = Run.objects.get(identity=identity)
-            there = max(RunStore(folder_of(identity)).frames(), default=0)
             if state == "done" and run.last > _ends.get(identity, run.last):
                 state = "waiting"  # more frames were asked for while it went
-            elif state == "stopped" and not yielded and there >= run.last:
+            elif state == "stopped" and not yielded and RunStore(folder_of(identity)).whole(run.last):
                 state, message = "done", ""  # fewer were, or somebody who looked had computed the last one
             run.state, run.message, run.ended = state, message, timezone.now()
             run.worker, run.bytes = str(result.get("worker", ""))[:120], RunStore(folder_of(identity)).bytes()
@@ -358,7 +362,7 @@ def take_up() -> None:
         store = RunStore(folder_of(run.identity))
         if run.state == "waiting" and not (store.folder / "job.json").exists():
             continue  # it was never handed in
-        whole = max(store.frames(), default=-(10**9)) >= run.last
+        whole = store.whole(run.last) and not job.mends(store.folder)
         if not whole and run.state == "running" and _deaths(run.identity) >= MOST_DEATHS:
             message = f"the server died {MOST_DEATHS} times while this was computed: it goes on only if you say so"
             Run.objects.filter(pk=run.pk).update(state="failed", message=message, ended=timezone.now())
@@ -410,6 +414,10 @@ def _frames(identity: str) -> list[int]:
     return found
 
 
+def _reads(progress: dict[str, Any]) -> str:
+    return f"reads its frames, {progress['done']} of {progress['total']}"
+
+
 def describe(run: Run) -> dict[str, Any]:
     """A run for the interface: state, frames that are complete, progress and time left."""
     progress = _progress.get(run.identity) or job.progress_of(folder_of(run.identity))
@@ -421,7 +429,7 @@ def describe(run: Run) -> dict[str, Any]:
         "kind": run.kind,
         "quality": run.quality,
         "state": run.state,
-        "message": run.message,
+        "message": _reads(progress) if run.state == "running" and progress.get("reads") else run.message,
         "last": run.last,
         "frames": _frames(run.identity),
         "each": progress.get("each"),

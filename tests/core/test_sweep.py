@@ -108,22 +108,6 @@ def test_a_path_that_is_none_is_told(path, words):
         variant(study(), {path: 1})
 
 
-@pytest.mark.parametrize(
-    ("path", "value", "words"),
-    [
-        ("fields.swirl.s0.drift", 0.02, "should be a valid tuple"),
-        ("fields.swirl.s0.drift", [0, 1], "is missing"),
-        ("fields.swirl.s0.octaves", "many", "integer"),
-        ("fields.swirl.s0.octaves", -3, "greater"),
-        ("shapes.ball.radius", "large", "number"),
-    ],
-)
-def test_a_value_of_another_sort_is_told_before_anything_is_begun(path, value, words):
-    with pytest.raises(GustError, match=words) as error:
-        variant(study(), {path: value})
-    assert error.value.where.startswith(path)
-
-
 def test_what_may_be_varied_is_what_the_flow_depends_on():
     paths = {path for path, _, _ in variable(study(), "dust")}
     assert {"fields.wind.s0.speed", "flows.dust.s0.count", "shapes.ball.radius"} <= paths

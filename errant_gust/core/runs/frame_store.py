@@ -124,6 +124,12 @@ class RunStore:
             return []
         return sorted(int(m[1]) for name in os.listdir(self.frames_folder) if (m := FRAME.match(name)))
 
+    def whole(self, last: int) -> bool:
+        """Whether every frame from the first of the clock to `last` is there: one that was damaged is not, for a
+        while. Raises FileError."""
+        there = set(self.frames())
+        return last in there and there.issuperset(range(int(self.manifest()["clock"]["start"]), last))
+
     def has(self, frame: int) -> bool:
         """Whether a frame is complete."""
         return self.path(frame).is_dir()

@@ -117,8 +117,7 @@ def _drawn(vary: Vary, samples: int, rng: np.random.Generator) -> list[Any]:
 
 
 def variant(study: document.Study, values: dict[str, Any]) -> document.Study:
-    """The study with these values in their places; a StudyError names a path that is none, or has not that sort of
-    value."""
+    """The study with these values in their places; a StudyError names a path that is none."""
     data = document.dump(study)
     for path, value in values.items():
         study.raw(path, path)  # says what is wrong with the path
@@ -130,31 +129,20 @@ def variant(study: document.Study, values: dict[str, Any]) -> document.Study:
                 raise StudyError("is nothing that a region has", where=path, fix="voxel_size, padding or turn")
         elif room == "shapes":
             where = part.setdefault("params", {})
-            _known(path, shape_class(part["kind"]), value)
+            _known(path, shape_class(part["kind"]), rest[1])
         else:
             step = next(s for s in part["steps"] if s["id"] == rest[1])
             where = step.setdefault("params", {})
             sort = FIELD if room == "fields" else part["kind"]
-            _known(path, step_class(step["op"], sort, path), value)
+            _known(path, step_class(step["op"], sort, path), rest[2])
         where[rest[-1]] = value
     return document.parse(data)
 
 
-def _known(path: str, cls: Any, value: Any) -> None:
-    """Raises StudyError where the last of a path is no parameter of the class, or cannot have that value."""
-    if cls is None:
-        return
-    where, _, name = path.rpartition(".")
-    names = [e["name"] for e in describe(cls)]
+def _known(path: str, cls: Any, name: str) -> None:
+    names = [e["name"] for e in describe(cls)] if cls is not None else [name]
     if name not in names:
         raise StudyError("is no parameter of it", where=path, fix=nearest(name, names))
-    if isinstance(value, dict):  # a field
-        return
-    try:
-        cls.build({name: value}, where)
-    except StudyError as error:
-        if error.where.startswith(path):  # and not of the others, which are not those of the study here
-            raise
 
 
 def label(values: dict[str, Any], study: document.Study) -> str:

@@ -65,7 +65,7 @@ export function useShelf(study: Ref<string>) {
 
 export function stateWords(r: ShelfRun): string {
   if (r.state === 'waiting') return r.message ? `waits: ${r.message}` : r.behind ? `waits behind ${r.behind}` : 'waits'
-  if (r.state === 'running') return 'running'
+  if (r.state === 'running') return r.message || 'running'
   if (r.state === 'done') return 'all there'
   return r.message && r.state === 'failed' ? `failed: ${r.message}` : r.state
 }

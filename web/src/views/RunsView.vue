@@ -264,7 +264,7 @@ const proceed = (r: ShelfRun, last?: number) => act(() => call('POST', `/runs/${
 async function mend(r: ShelfRun) {
   if (!(await act(() => call('POST', `/runs/${r.identity}/mend`)))) return
   gone.value = ''
-  done.value = `Frames of ${title(r)} are read; what happened to it tells what was damaged`
+  done.value = `Frames of ${title(r)} will be read, damaged ones computed again: “What happened to it …” tells which`
   undoing.value = true
 }
 const further = ref<ShelfRun | null>(null)
