@@ -5,9 +5,8 @@ import os
 import sys
 import warnings
 
-import llvmlite.binding
-
 COMPILER = "errant_gust.core.kernels.compiler"
+_asked = False
 
 
 def tune() -> None:
@@ -18,12 +17,21 @@ def tune() -> None:
     later it warns, and a second call changes nothing. Without it everything works and gives the same values; fields
     take up to 40 % longer on CPUs with AVX-512.
     """
+    global _asked
     _keep_pages()
-    _choose_vectors()
+    _asked = True
+    if COMPILER in sys.modules:
+        choose_vectors()
 
 
-def _choose_vectors() -> None:
-    """LLVM prefers half of the vector width of such a CPU, which costs the noise kernels 40 %."""
+def choose_vectors() -> None:
+    """What `tune` does once kernels are about to be defined: a command that needs none does not load a compiler.
+
+    LLVM prefers half of the vector width of such a CPU, which costs the noise kernels 40 %."""
+    if not _asked:
+        return
+    import llvmlite.binding
+
     if "NUMBA_CPU_FEATURES" in os.environ or "NUMBA_CPU_NAME" in os.environ:
         return
     features = llvmlite.binding.get_host_cpu_features().flatten()

@@ -4,7 +4,8 @@ import signal
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.console import Console
@@ -12,11 +13,22 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from errant_gust.core.errors import GustError
 
+if TYPE_CHECKING:
+    from errant_gust.core.fields.plan import Plan
+
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Errant Gust")
 err = Console(stderr=True)
 
 StudyArg = Annotated[str, typer.Argument(metavar="STUDY", help="A .gust.json file, or the name of a demo study")]
 JsonFlag = Annotated[bool, typer.Option("--json", help="Machine-readable output")]
+
+
+def open_study(name: Path | str) -> "Plan":
+    """A study by its file or the name of a demo. All that fields and flows need is loaded by it and not before: a
+    command that only says what it can do is quick. Raises GustError."""
+    from errant_gust.core.demos.by_name import open_study as opened
+
+    return opened(name)
 
 
 def bar() -> Progress:

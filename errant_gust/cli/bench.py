@@ -22,6 +22,7 @@ from errant_gust.cli.bench_gas import ROWS as ON_GAS
 from errant_gust.cli.bench_grains import ROWS as ON_GRAINS
 from errant_gust.cli.bench_growth import ROWS as ON_GROWTH
 from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
+from errant_gust.cli.bench_looks import ROWS as OF_LOOKS
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
 from errant_gust.cli.bench_server import ROWS as ON_THE_SERVER
@@ -322,7 +323,13 @@ def run_bench(
 
     kinds = [*ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_GROWTH]
     for name, work in (
-        [] if browser else ON_THE_SERVER if server else OF_DELIVERIES if deliveries else [*ROWS, *kinds, *ON_SHAPES]
+        []
+        if browser
+        else [*ON_THE_SERVER, *OF_LOOKS]
+        if server
+        else OF_DELIVERIES
+        if deliveries
+        else [*ROWS, *kinds, *ON_SHAPES]
     ):
         if only in name:
             made = work()

@@ -4,7 +4,6 @@ import json
 import os
 import socket
 import sqlite3
-import statistics
 import subprocess
 import sys
 import tempfile
@@ -23,7 +22,6 @@ from errant_gust.core.study import document
 
 DEMO = shipped("demo") / "harbour_gust.gust.json"
 TABS, RUNS = 20, 200
-CLIENTS = 50
 
 
 class Server:
@@ -32,10 +30,10 @@ class Server:
     def __init__(self, home: Path, port: int, process: "subprocess.Popen[bytes]") -> None:
         self.home, self.port, self.process = home, port, process
 
-    def ask(self, path: str, body: Any = None) -> Any:
+    def ask(self, path: str, body: Any = None, method: str | None = None) -> Any:
         request = urllib.request.Request(
             f"http://127.0.0.1:{self.port}/api{path}", data=None if body is None else json.dumps(body).encode(),
-            headers={"Content-Type": "application/json", "X-Errant-Gust": "1"},
+            headers={"Content-Type": "application/json", "X-Errant-Gust": "1"}, method=method,
         )  # fmt: skip
         with urllib.request.urlopen(request, timeout=120) as answer:
             said = answer.read()
@@ -176,50 +174,6 @@ def _telling(server: Server, key: str, revision: int) -> float:
     return share
 
 
-def many_clients() -> list[Row]:
-    """50 clients that probe planes of their own, as fast as they are answered; the same by one; and 50 that ask for
-    the same."""
-    with serving() as server:
-        data = document.dump(document.load(DEMO))
-        key = server.ask("/studies", {"demo": "harbour_gust"})["key"]
-        lane = data["fields"][-1]["id"]  # noise, and a mesh to steer around
-
-        def probe(n: int, k: int) -> float:
-            plane = {"origin": [-4, 0.01 * n, 0.1], "u": [8, 0, 0], "v": [0, 0, 6], "columns": 160, "rows": 120}
-            body = {"study": key, "document": data, "lane": lane, "slice": plane, "channel": f"tab{n}.probe"}
-            began = time.perf_counter()
-            server.ask("/look/probe", {**body, "serial": k})
-            return 1e3 * (time.perf_counter() - began)
-
-        def client(n: int, same: bool, times: list[float], worst: list[float], rounds: int) -> None:
-            mine = [probe(0 if same else n, k) for k in range(1, rounds + 1)]
-            times.extend(mine)
-            worst.append(max(mine))
-
-        def crowd(count: int, same: bool, rounds: int) -> tuple[float, float]:
-            times: list[float] = []
-            worst: list[float] = []
-            threads = [
-                threading.Thread(target=client, args=(n, same, times, worst, rounds)) for n in range(count)
-            ]  # fmt: skip
-            for t in threads:
-                t.start()
-            for t in threads:
-                t.join()
-            return statistics.quantiles(times, n=20)[-1], max(worst)
-
-        crowd(2, False, 5)
-        alone, _ = crowd(1, False, 60)
-        all_, worst = crowd(CLIENTS, False, 8)
-        same, slowest = crowd(CLIENTS, True, 8)
-    return [
-        Row(f"{CLIENTS} clients, planes of their own, 95 %", all_, "one client, 95 %", alone, all_ / alone,
-            note=f"slowest {worst:.0f} ms"),
-        Row(f"{CLIENTS} clients, the same plane, 95 %", same, "one client, 95 %", alone, same / alone,
-            note=f"slowest {slowest:.0f} ms"),
-    ]  # fmt: skip
-
-
 def sweeping() -> list[Row]:
     """A sweep of 12 previews by two workers of one thread each, against one."""
     times = {}
@@ -273,7 +227,6 @@ def large_site() -> list[Row]:
 
 ROWS = [
     ("open pages", waiting_pages),
-    ("many clients", many_clients),
     ("large site", large_site),
     ("sweep on workers", sweeping),
 ]

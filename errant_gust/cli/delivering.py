@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from errant_gust.cli.app import app, bar, err, stopping
+from errant_gust.cli.app import app, bar, err, open_study, stopping
 from errant_gust.core.errors import Cancelled, GustError
 
 if TYPE_CHECKING:
@@ -185,7 +185,6 @@ def _flipbooks(folders: list[Path]) -> list[tuple[str, Path]]:
 
 
 def _cameras(study: str, sources: "list[Path | Plan]") -> tuple[dict[str, Any], ...]:
-    from errant_gust.core.demos.by_name import open_study
     from errant_gust.core.runs.frame_store import RunStore
     from errant_gust.core.study import document
     from errant_gust.core.study.viewpoints import viewpoints_of
@@ -200,7 +199,6 @@ def _cameras(study: str, sources: "list[Path | Plan]") -> tuple[dict[str, Any], 
 
 def _sources(given: list[Path]) -> "list[Path | Plan]":
     """Folders of runs as they are, anything else as a study."""
-    from errant_gust.core.demos.by_name import open_study
 
     return [path if path.is_dir() else open_study(str(path)) for path in given]
 

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from errant_gust.cli.app import StudyArg, app
+from errant_gust.cli.app import StudyArg, app, open_study
 from errant_gust.core.errors import FileError, GustError, nearest
 
 
@@ -20,7 +20,6 @@ def import_(
     unit: Annotated[str, typer.Option(help="Of its lengths: m, dm, cm, mm, in, ft; as it says if left out")] = "",
 ) -> None:
     """Put meshes (moving ones a file a frame), curves and cameras of a file into a study, in metres with z up."""
-    from errant_gust.core.demos.by_name import open_study
     from errant_gust.core.files.scenes import keep_scene, put_in
     from errant_gust.core.files.writing import written_whole
     from errant_gust.core.geometry.scene_files import UNITS, read_scene

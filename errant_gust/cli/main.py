@@ -7,13 +7,11 @@ import sys
 from pathlib import Path
 from typing import Annotated, Any
 
-import numpy as np
 import typer
 
 from errant_gust.cli import delivering, home_commands, importing, running  # noqa: F401  (they register their commands)
-from errant_gust.cli.app import JsonFlag, StudyArg, app, frame_range
+from errant_gust.cli.app import JsonFlag, StudyArg, app, frame_range, open_study
 from errant_gust.cli.app import bar as progress_bar
-from errant_gust.core.demos.by_name import open_study
 from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.room import FULL
 
@@ -52,6 +50,8 @@ def sample(
     ] = False,
 ) -> None:
     """Sample a field at points."""
+    import numpy as np
+
     from errant_gust.core.fields.sampling import sample as sample_node
     from errant_gust.core.files.writing import written_whole
 
@@ -90,6 +90,8 @@ def read(
 
 
 def _read_points(path: Path) -> Any:
+    import numpy as np
+
     if path.suffix.lower() != ".npy":
         raise FileError(
             f"'{path.suffix or path.name}' holds no points that are read here", where=str(path),
@@ -107,7 +109,7 @@ def _read_points(path: Path) -> Any:
 
 
 def _finite(value: float, where: str) -> float:
-    if not np.isfinite(value):
+    if not math.isfinite(value):
         raise GustError(f"{value} is not a time", where=where, fix="right would be seconds, for example 1.5")
     return value
 

@@ -9,8 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from errant_gust.cli.app import StudyArg, app, bar, err, frame_range, stopping
-from errant_gust.core.demos.by_name import open_study
+from errant_gust.cli.app import StudyArg, app, bar, err, frame_range, open_study, stopping
 from errant_gust.core.errors import Cancelled, GustError
 
 

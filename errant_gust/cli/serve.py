@@ -74,7 +74,7 @@ def _serve(port: int, browser: bool, demo: bool, full: bool) -> None:
     threading.Thread(target=_announce, args=(address, browser), daemon=True).start()
     config = uvicorn.Config(
         "errant_gust.server.asgi:application", host="127.0.0.1", port=chosen, log_level="warning", lifespan="off",
-        timeout_graceful_shutdown=1,
+        proxy_headers=False, access_log=False, timeout_graceful_shutdown=1,
     )  # fmt: skip
     # uvicorn sends itself the signal that ended it once more, when it is done
     signal.signal(signal.SIGTERM, lambda number, frame: sys.exit(0))

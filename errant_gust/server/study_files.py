@@ -16,6 +16,7 @@ from django.db import transaction
 
 from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.files import volume_files
+from errant_gust.core.files.packed import check_expands, may_be_packed
 from errant_gust.core.files.removing import remove
 from errant_gust.core.files.scenes import Kept, keep_scene
 from errant_gust.core.files.writing import add_file as put_in
@@ -271,8 +272,10 @@ def archive(key: str) -> Any:
     spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)  # noqa: SIM115  (the response closes it)
     with zipfile.ZipFile(spool, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as zipped:
         zipped.writestr(zip_entry(DOCUMENT_NAME, True), json.dumps(study.head.document, indent=1))
-        for file in files(key):
-            put_in(zipped, folder(key) / "assets" / file["name"], f"assets/{file['name']}", True)
+        paths = [folder(key) / "assets" / file["name"] for file in files(key)]
+        packed = may_be_packed(paths)
+        for path in paths:
+            put_in(zipped, path, f"assets/{path.name}", path in packed)
         picture = folder(key) / "picture.png"
         if picture.is_file():
             put_in(zipped, picture, "picture.png")
@@ -289,6 +292,7 @@ def from_archive(source: Any, name: str) -> Study:
                 raise FileError(f"holds no {DOCUMENT_NAME}", where=name, fix="right would be a zip exported from here")
             if len(zipped.infolist()) > 500 or sum(i.file_size for i in entries.values()) > ARCHIVE_MOST:
                 raise FileError("expands to more than 1 GiB or 500 files", where=name)
+            check_expands(zipped.infolist(), name, "export it again, or add its large files one by one")
             if entries[DOCUMENT_NAME].file_size > document.MAX_BYTES:
                 raise FileError("the study in it is too large", where=name)
             parsed = document.loads(_read_within(zipped, entries[DOCUMENT_NAME], document.MAX_BYTES), where=name)

@@ -99,8 +99,28 @@ def test_an_archive_that_expands_to_gigabytes_is_refused_and_leaves_nothing(api)
     assert made.status_code == 422
     assert "expands to more than 1 GiB" in made.json()["what"]
     assert len(api("GET", "/studies")) == before
+    made = imported(api, archived(data(), **{"a.obj": b"\0" * (300 << 20)}))  # of three hundred kilobytes
+    assert made.status_code == 422
+    assert "MB expand to 0.31 GB" in made.json()["what"]
+    assert len(api("GET", "/studies")) == before
     assert imported(api, archived(data(), **{"a.obj": b"v 0 0 0\n"})).status_code == 200
     assert not [p for p in (home() / "studies").iterdir() if p.name.startswith("tmp")]
+
+
+def test_an_archive_of_ours_comes_back_though_what_is_in_it_is_zeros_mostly(api, study):
+    place = revisions.folder(study["key"]) / "assets"
+    place.mkdir(parents=True, exist_ok=True)
+    with (place / "empty.vti").open("wb") as file:
+        file.truncate(300 << 20)
+    (place / "tower.obj").write_bytes(b"v 0 0 0\n" * 50_000)
+    packed = b"".join(api.client.get(f"/api/studies/{study['key']}/archive"))
+    with zipfile.ZipFile(io.BytesIO(packed)) as zipped:
+        sizes = {i.filename: i.compress_size for i in zipped.infolist()}
+    assert sizes["assets/empty.vti"] == 300 << 20
+    made = imported(api, packed)
+    assert made.status_code == 200, made.content
+    (there,) = [p for p in (home() / "studies").glob("*/assets/empty.vti") if p.parent != place]
+    assert there.stat().st_size == 300 << 20
 
 
 def test_an_npz_is_not_expanded_before_it_is_checked(tmp_path, monkeypatch):

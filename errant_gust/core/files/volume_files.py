@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from errant_gust.core.errors import FileError, nearest
+from errant_gust.core.files.packed import check_expands
 from errant_gust.core.files.vdb import read_vdb, write_vdb
 from errant_gust.core.files.writing import add_file, written_whole
 from errant_gust.core.grids.grid import Grid
@@ -182,8 +183,6 @@ def read_npz(path: Path) -> dict[str, Grid]:
 
 
 MOST_MEMBERS = 2000
-MOST_TIMES = 40
-"""How many times as large as its file what is in an archive may be, above a quarter of a gigabyte."""
 
 
 def _heads(archive: zipfile.ZipFile, where: str) -> dict[str, tuple[tuple[int, ...], np.dtype[Any]]]:
@@ -191,12 +190,7 @@ def _heads(archive: zipfile.ZipFile, where: str) -> dict[str, tuple[tuple[int, .
     members = archive.infolist()
     if len(members) > MOST_MEMBERS:
         raise FileError(f"holds {len(members):,} arrays", where=where, fix=f"at most {MOST_MEMBERS:,}")
-    total, limit = sum(m.file_size for m in members), budget()
-    packed = sum(m.compress_size for m in members)
-    if total > max(256 << 20, MOST_TIMES * packed):  # zeros, mostly: what is made of a few megabytes has no bound
-        raise FileError(
-            f"{packed / 1e6:,.1f} MB expand to {total / 1e9:,.2f} GB", where=where, fix="write it without compression"
-        )
+    total, limit = check_expands(members, where, "write it without compression"), budget()
     if total > limit:
         raise FileError(
             f"expands to {total / 1e9:,.1f} GB, the budget is {limit / 1e9:,.1f} GB", where=where, fix="a smaller grid"
