@@ -22,6 +22,34 @@ settings.register_profile("gust", deadline=None, max_examples=examples, suppress
 settings.load_profile("gust")
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption(
+        "--quick", action="store_true", help="between commits: without what is marked slow, one browser test a screen"
+    )
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    config.addinivalue_line("markers", "slow(reason): takes long and seldom breaks: not in --quick")
+    config.addinivalue_line("markers", "screen(name): the browser test of a screen that --quick keeps")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """What is left out says why; of browser tests those are kept that say which screen they stand for."""
+    for item in items:
+        if (mark := item.get_closest_marker("slow")) and not mark.args:
+            raise pytest.UsageError(f"{item.nodeid} is marked slow and does not say why")
+    if config.getoption("--quick"):
+        kept = [item for item in items if _is_quick(item)]
+        config.hook.pytest_deselected(items=[item for item in items if item not in set(kept)])
+        items[:] = kept
+
+
+def _is_quick(item: pytest.Item) -> bool:
+    if item.path.parent.name == "browser":
+        return item.get_closest_marker("screen") is not None
+    return item.get_closest_marker("slow") is None
+
+
 @pytest.fixture
 def rng() -> np.random.Generator:
     return np.random.default_rng(20261124)

@@ -9,7 +9,6 @@ import json
 import lzma
 import sqlite3
 import struct
-import tempfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -19,7 +18,7 @@ from typing import Any
 
 from errant_gust.core.errors import FileError
 from errant_gust.core.files.room import NoRoom, free_at, in_words, kept_free
-from errant_gust.core.files.writing import add_file, written_whole, zip_entry
+from errant_gust.core.files.writing import add_file, folder_aside, take_away_cut_off, written_whole, zip_entry
 from errant_gust.core.home import home
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.identity import IDENTITY
@@ -49,13 +48,15 @@ def back_up(file: Path, frames: str = "pinned", progress: Progress = lambda shar
 
     The database is that of one moment; files that come or go while it is written do no harm.
     """
+    copied = file.with_name(f"database-{file.name}")
+    take_away_cut_off(file, copied)
     if file.exists():
         raise FileError("is there already", where=str(file), fix="choose another name")
     if not database().is_file():
         raise FileError("holds no database", where=str(home()), fix="ERRANT_GUST_HOME names the home folder")
     file.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=file.parent, prefix=".backup-") as aside:
-        copy = Path(aside) / DATABASE
+    with folder_aside(copied) as aside:
+        copy = aside / DATABASE
         pinned = _copied(copy)
         runs = sorted(p for p in (home() / "runs").glob("[!.]*") if (p / "manifest.json").is_file())
         whole = [p for p in runs if frames == "all" or (frames == "pinned" and p.name in pinned)]
@@ -102,6 +103,7 @@ UNREADABLE = (
 def put_back(file: Path, to: Path, progress: Progress = lambda share: None) -> str:
     """Make a home folder of a backup, whole or not at all. What was done, in words."""
     to = to.expanduser().resolve()
+    take_away_cut_off(to)
     if to.exists() and (not to.is_dir() or any(to.iterdir())):
         raise FileError("is there and is not empty", where=str(to), fix="name a new folder")
     try:
@@ -111,8 +113,8 @@ def put_back(file: Path, to: Path, progress: Progress = lambda share: None) -> s
             need = sum(e.file_size for e in entries)
             if need + kept_free() > free_at(to.parent):
                 raise NoRoom(f"needs {in_words(need)}, more than is free", where=str(to), fix="free some space")
-            with tempfile.TemporaryDirectory(dir=to.parent, prefix=f".{to.name}-") as aside:
-                made = Path(aside) / "home"
+            with folder_aside(to) as aside:
+                made = aside / "home"
                 for n, entry in enumerate(entries):
                     archive.extract(entry, made)  # checks each file's sum
                     progress((n + 1) / len(entries))

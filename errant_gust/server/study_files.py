@@ -20,7 +20,7 @@ from errant_gust.core.files.packed import check_expands, may_be_packed
 from errant_gust.core.files.removing import remove
 from errant_gust.core.files.scenes import Kept, keep_scene
 from errant_gust.core.files.writing import add_file as put_in
-from errant_gust.core.files.writing import zip_entry
+from errant_gust.core.files.writing import folder_aside, take_away_cut_off, zip_entry
 from errant_gust.core.geometry import curve_files, outlines
 from errant_gust.core.geometry.mesh import FORMATS, MAX_BYTES, MeshReport, read_mesh
 from errant_gust.core.geometry.scene_files import SUFFIXES as SCENES
@@ -167,6 +167,7 @@ def sweep_uploads() -> None:
     """Take away what uploads left that a stop of the server cut off."""
     for path in (home() / "studies").glob(f"*/assets/{UPLOAD}*"):
         remove(path)
+    take_away_cut_off(home() / "studies" / ARCHIVED)
 
 
 def demos() -> list[tuple[str, dict[str, Any], str]]:
@@ -261,6 +262,8 @@ def duplicate(key: str) -> Study:
 
 
 ARCHIVE_MOST = 1 << 30
+ARCHIVED = "archive"
+"""What files of an archive lie beside until all of them are there."""
 
 
 DOCUMENT_NAME = "study.gust.json"
@@ -300,19 +303,19 @@ def from_archive(source: Any, name: str) -> Study:
             if "picture.png" in entries and entries["picture.png"].file_size <= MOST_PICTURE:
                 picture = _read_within(zipped, entries["picture.png"], MOST_PICTURE)
             known = {end for ends, _ in SORTS.values() for end in ends}
-            with tempfile.TemporaryDirectory(dir=_studies()) as aside:
+            with folder_aside(_studies() / ARCHIVED) as aside:
                 files = []
                 for entry, info in sorted(entries.items()):
                     plain = Path(entry).name
                     fits = Path(plain).suffix.lower() in known and re.fullmatch(r"[A-Za-z0-9_. -]{1,100}", plain)
                     if entry == f"assets/{plain}" and fits and not plain.startswith("."):
-                        _expand(zipped, info, Path(aside) / plain)
+                        _expand(zipped, info, aside / plain)
                         files.append(plain)
                 study = create(document.dump(parsed), "Imported")
                 into = folder(study.key) / "assets"
                 into.mkdir(parents=True, exist_ok=True)
                 for plain in files:
-                    (Path(aside) / plain).replace(into / plain)
+                    (aside / plain).replace(into / plain)
     except (zipfile.BadZipFile, EOFError, RuntimeError, NotImplementedError, zlib.error, OSError) as error:
         raise FileError(f"cannot be read as a zip ({str(error)[:60]})", where=name) from None
     if picture.startswith(b"\x89PNG\r\n\x1a\n"):

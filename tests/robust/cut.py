@@ -14,7 +14,11 @@ import signal
 import sys
 from pathlib import Path
 
-import errant_gust.cli  # noqa: F401  (chooses the vectors before a kernel is defined)
+import errant_gust.cli
+import errant_gust.core.demos.by_name
+import errant_gust.core.runs.compute
+import errant_gust.core.runs.delivery.deliver
+import errant_gust.core.runs.export  # noqa: F401
 from errant_gust.cli.main import main
 
 UNLIKE = ("log.txt", "progress.json", "zarr.json")

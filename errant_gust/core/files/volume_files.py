@@ -2,7 +2,6 @@
 
 import math
 import struct
-import tempfile
 import xml.etree.ElementTree as ElementTree
 import zipfile
 from collections.abc import Callable
@@ -15,7 +14,7 @@ from numpy.typing import NDArray
 from errant_gust.core.errors import FileError, nearest
 from errant_gust.core.files.packed import check_expands
 from errant_gust.core.files.vdb import read_vdb, write_vdb
-from errant_gust.core.files.writing import add_file, written_whole
+from errant_gust.core.files.writing import add_file, folder_aside, written_whole
 from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.making import Once
@@ -48,7 +47,7 @@ def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
     import zarr.codecs
 
     try:
-        with tempfile.TemporaryDirectory(dir=path.parent, prefix=".zarr-") as folder:
+        with folder_aside(path.with_name(f"arrays-{path.name}")) as folder:
             group = zarr.open_group(folder, mode="w")
             for name, grid in grids.items():
                 r, more = grid.region, ["component"] if grid.is_vector else []
@@ -64,7 +63,7 @@ def write_zarr(path: Path, grids: dict[str, Grid]) -> None:
                     },
                 )  # fmt: skip
             with written_whole(path) as file, zipfile.ZipFile(file, "w") as archive:
-                for part in sorted(p for p in Path(folder).rglob("*") if p.is_file()):
+                for part in sorted(p for p in folder.rglob("*") if p.is_file()):
                     add_file(archive, part, part.relative_to(folder).as_posix())
     except OSError as error:
         raise FileError(f"could not be written ({error.strerror or error})", where=str(path)) from None

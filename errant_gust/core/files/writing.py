@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import shutil
 import socket
 import threading
 import zipfile
@@ -31,7 +32,26 @@ def take_away_cut_off(*paths: Path) -> None:
         for left in path.parent.glob(f"{escape(_begins(path))}.*.part*"):
             pid = left.name.removeprefix(_begins(path)).split(".")[1]
             if pid.isdigit() and not Path(f"/proc/{pid}").exists():
-                left.unlink(missing_ok=True)
+                _take_away(left)
+
+
+def _take_away(left: Path) -> None:
+    if left.is_dir() and not left.is_symlink():
+        shutil.rmtree(left, ignore_errors=True)
+    else:
+        left.unlink(missing_ok=True)
+
+
+@contextmanager
+def folder_aside(path: Path) -> Iterator[Path]:
+    """A new folder beside `path`, for what becomes that or a part of it; afterwards it is taken away with what is still
+    in it. One that a kill has left goes when somebody next writes that path."""
+    aside = aside_of(path)
+    aside.mkdir(mode=0o700)
+    try:
+        yield aside
+    finally:
+        _take_away(aside)
 
 
 def check_new(*paths: Path) -> None:

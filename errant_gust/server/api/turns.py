@@ -2,6 +2,7 @@
 
 import functools
 import hashlib
+import json
 import time
 from collections.abc import Callable
 from typing import Any
@@ -54,7 +55,7 @@ def taking_turns(rank: int) -> Callable[[View], View]:
         @functools.wraps(view)
         def taken(request: HttpRequest, body: Any) -> Any:
             turn, gone, end = body.turn(), gone_of(request), time.monotonic() + LONGEST
-            said = body.model_dump_json(exclude={"channel", "serial"})
+            said = json.dumps(body.model_dump(exclude={"channel", "serial"}), default=str)
             key = f"{view.__name__} {hashlib.blake2b(said.encode(), digest_size=16).hexdigest()}"
 
             def unwanted() -> bool:
