@@ -14,7 +14,10 @@ from pathlib import Path
 
 HERE = Path(__file__).parent
 PYTHONS = ("3.11", "3.12", "3.13", "3.14")
-LINUX = ("manylinux_2_28", "manylinux_2_27", "manylinux_2_24", "manylinux_2_17", "manylinux2014", "manylinux_2_5", "manylinux1")
+LINUX = (
+    "manylinux_2_28", "manylinux_2_27", "manylinux_2_24", "manylinux_2_17", "manylinux2014", "manylinux_2_5",
+    "manylinux1",
+)  # fmt: skip
 MACHINES = {
     "Linux, x86-64": [f"{name}_x86_64" for name in LINUX],
     "Linux, ARM": [f"{name}_aarch64" for name in LINUX[:5]],

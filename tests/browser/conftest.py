@@ -19,6 +19,8 @@ PATIENCE = 90_000
 expect.set_options(timeout=PATIENCE)
 
 
+DRAWN_PLAINLY = [*FLAGS, "--disable-gpu-compositing"]
+"""Pages are put together without the graphics card, which software would have to play: the view is drawn as before."""
 _servers: list[tuple[subprocess.Popen[str], Path]] = []
 """Servers of this session and their home folders."""
 
@@ -81,15 +83,17 @@ def browser():
     path = shutil.which("chromium")
     assert path, "./gust test installs Debian's chromium"
     with sync_playwright() as play:
-        made = play.chromium.launch(executable_path=path, args=FLAGS)
+        made = play.chromium.launch(executable_path=path, args=DRAWN_PLAINLY)
         yield made
         made.close()
 
 
 @pytest.fixture
-def page(browser):
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
-    context.add_init_script("localStorage.setItem('half-pixels', '1')")  # drawn in software: a quarter of the work
+def page(browser, request):
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce")
+    # drawn in software: a test that looks closely says `sharp`
+    share = 0.5 if request.node.get_closest_marker("sharp") else 0.25
+    context.add_init_script(f"localStorage.getItem('pixels') ?? localStorage.setItem('pixels', '{share}')")
     made = context.new_page()
     made.set_default_timeout(PATIENCE)
     faults = []

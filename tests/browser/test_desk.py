@@ -196,6 +196,7 @@ def test_twenty_edits_a_reload_and_all_of_them_undone(page, address):
     assert document(page, address, key)["fields"][0]["steps"][0]["params"]["speed"] == 21
 
 
+@pytest.mark.screen("Desk")
 def test_a_session_with_the_keyboard_alone(page, address):
     key = new_study(page, address)
     page.keyboard.press("/")

@@ -1,5 +1,6 @@
 """The field library in the real interface: solved flows, outlines, formulas, paths, checks with fixes."""
 
+import pytest
 import trimesh
 from playwright.sync_api import expect
 
@@ -96,6 +97,7 @@ def test_an_outline_is_imported_and_a_bad_one_refused_in_its_place(page, address
     expect(page.get_by_test_id("reading-range")).to_contain_text("0 … 1")
 
 
+@pytest.mark.screen("Handbook")
 def test_the_handbook_has_every_step_and_every_demo(page, address):
     page.goto(f"{address}/handbook")
     steps = page.request.get(f"{address}/api/catalogue").json()["steps"]

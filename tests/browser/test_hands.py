@@ -192,6 +192,7 @@ def test_voxels_of_a_region_follow_another(page, address):
     expect(page.get_by_test_id("region-room")).to_contain_text("0.04 m", timeout=90_000)
 
 
+@pytest.mark.screen("Hand over")
 def test_a_download_says_where_it_is(page, address):
     opened(page, address, WIND)
     with page.expect_download() as taken:

@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 from errant_gust.core.study.building import lane, study
 from tests.browser.tools import choose, new_study, pixels, put, settings
 
+pytestmark = pytest.mark.sharp
 PLAIN = {"curve": "plain", "bloom": 0, "key": 1, "sky": 1, "fill": 1}
 ROOM = {"id": "room", "name": "Room", "bounds": {"lower": [-1, -1, 0], "upper": [1, 1, 2]}, "voxel_size": 0.1}
 

@@ -3,6 +3,7 @@
 import json
 import re
 
+import pytest
 from playwright.sync_api import expect
 
 from tests.browser.test_hands import BALL, ROOM, opened
@@ -21,6 +22,7 @@ def shelf(page, address, key):
     return json.loads(page.request.get(f"{address}/api/shelf?study={key}").text())["runs"]
 
 
+@pytest.mark.screen("Sweep")
 def test_six_seeds_sorted_by_a_reading_and_one_taken_back(page, address):
     key = opened(
         page, address, SWIRL, shapes=[BALL], regions=[ROOM], flows=[FLOW], clock={"fps": 24, "start": 1, "end": 12}
@@ -75,6 +77,7 @@ def test_six_seeds_sorted_by_a_reading_and_one_taken_back(page, address):
     expect(page.get_by_test_id("undo")).to_have_attribute("aria-label", "Undo: Put back the version of seed 5")
 
 
+@pytest.mark.screen("Runs")
 def test_runs_are_told_apart_deleted_and_brought_back(page, address):
     key = opened(
         page, address, SWIRL, shapes=[BALL], regions=[ROOM], flows=[FLOW], clock={"fps": 24, "start": 1, "end": 6}

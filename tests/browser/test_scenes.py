@@ -34,10 +34,10 @@ def test_a_moving_prop_with_a_camera_and_a_mesh_that_says_nothing(page, address,
 
     canvas = "document.querySelector('[data-testid=view] canvas')"
     page.wait_for_function(
-        f"() => {canvas}.width === Math.floor({canvas}.clientWidth / 2)"
-    )  # at rest, half of the pixels
+        f"() => {canvas}.width === Math.floor({canvas}.clientWidth / 4)"
+    )  # at rest, as the browser of the tests keeps it
     page.get_by_test_id("views").click()
-    page.get_by_test_id("half-pixels").click()
+    page.get_by_test_id("pixels-1").click()
     page.wait_for_function(f"() => {canvas}.width === {canvas}.clientWidth")
 
     page.get_by_test_id("scene-file").set_input_files([obj(tmp_path / "crate.obj"), obj(tmp_path / "lid.obj")])

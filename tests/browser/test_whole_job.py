@@ -7,6 +7,7 @@ import subprocess
 import zipfile
 
 import numpy as np
+import pytest
 import trimesh
 from playwright.sync_api import expect
 
@@ -169,6 +170,7 @@ def test_a_server_killed_during_a_run_loses_nothing(page, start_server, tmp_path
     expect(page.get_by_test_id("run-state")).to_contain_text("120 frames ready", timeout=300_000)
 
 
+@pytest.mark.screen("Studies")
 def test_studies_are_made_duplicated_deleted_and_brought_back(page, address, tmp_path):
     page.goto(address)
     card = page.get_by_test_id("study-harbour_gust")

@@ -92,9 +92,9 @@ def changed(a: np.ndarray, b: np.ndarray) -> float:
 
 def redrawn(page: Page, before: np.ndarray, share: float, *, still: bool = True) -> np.ndarray:
     """The view once more than `share` of its pixels differ from `before` and it stands still (where that is waited for,
-    and it does); fails after ten seconds without a change."""
+    and it does); fails after forty seconds without a change."""
     last = None
-    for _ in range(20):
+    for _ in range(80):
         now = pixels(page)
         if last is not None and changed(last, now) == 0:
             return now

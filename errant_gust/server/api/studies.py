@@ -135,6 +135,7 @@ class BeginningOut(Schema):
     name: str
     about: str
     picture: bool
+    document: dict[str, Any]
 
 
 def beginning(id: str) -> dict[str, Any]:
@@ -145,11 +146,15 @@ def beginning(id: str) -> dict[str, Any]:
 
 @router.get("/beginnings", response=list[BeginningOut])
 def list_beginnings(request: HttpRequest) -> Any:
-    """What a new study may begin with, in the order in which it is offered."""
+    """What a new study may begin with, in the order in which it is offered, each with its document: whoever takes one
+    has it at once, and does not write over what was done while it came."""
     return [
-        {"id": id, "name": make()["name"], "about": about(id), "picture": study_files.beginning_picture(id).is_file()}
+        {
+            "id": id, "name": make()["name"], "about": about(id),
+            "picture": study_files.beginning_picture(id).is_file(), "document": one_beginning(request, id),
+        }
         for id, make in BEGINNINGS.items()
-    ]
+    ]  # fmt: skip
 
 
 @router.get("/beginnings/{id}", response=dict[str, Any])

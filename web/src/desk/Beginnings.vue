@@ -7,7 +7,7 @@
         :beginning="b"
         small
         :testid="`begin-with-${b.id}`"
-        @click="begin(b.id)"
+        @click="begin(b.document)"
       />
     </div>
     <span class="muted">Begin with one of these, with + Field or + a flow, or import a mesh with + beside Shapes</span>
@@ -15,8 +15,7 @@
 </template>
 
 <script setup lang="ts">
-import { computed, onMounted } from 'vue'
-import { call } from '../api/client'
+import { computed, onMounted, toRaw } from 'vue'
 import type { StudyDoc } from '../api/model'
 import BeginningCard from '../controls/BeginningCard.vue'
 import { beginnings, loadBeginnings } from '../lib/beginnings'
@@ -28,8 +27,8 @@ const shows = useView()
 const offered = computed(() => beginnings.value.filter((b) => b.id !== 'blank'))
 onMounted(() => void loadBeginnings())
 /** All that the beginning has is put in; the study keeps its name if it was given one. */
-async function begin(id: string) {
-  const made = await call<StudyDoc>('GET', `/beginnings/${id}`)
+function begin(offer: StudyDoc) {
+  const made = structuredClone(toRaw(offer))
   study.edit(`Begin with ${made.name.toLowerCase()}`, (d) => {
     const named = d.name && d.name !== 'Untitled'
     Object.assign(d, { ...made, name: named ? d.name : made.name })

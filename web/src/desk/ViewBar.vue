@@ -42,10 +42,12 @@
             @click="shows.parallel = !shows.parallel"
           />
           <v-list-item
-            :title="shows.half ? 'All pixels' : 'Half the pixels'"
-            :subtitle="shows.half ? 'sharper' : 'quicker, on a slow machine'"
-            data-testid="half-pixels"
-            @click="shows.half = !shows.half"
+            v-for="s in others"
+            :key="s.share"
+            :title="s.name"
+            :subtitle="s.about"
+            :data-testid="`pixels-${s.share}`"
+            @click="shows.sharpness = s.share"
           />
           <v-list-item title="Frame everything" @click="$emit('frame', true)" />
           <v-list-item title="Frame the selection" subtitle="F" @click="$emit('frame', false)" />
@@ -97,6 +99,7 @@ import { mdiChevronDown, mdiChevronUp, mdiClose } from '@mdi/js'
 import { computed, ref } from 'vue'
 import type { Vec3 } from '../api/model'
 import { useCatalogue } from '../stores/catalogue'
+import { SHARPNESS } from '../lib/sharpness'
 import { useView } from '../stores/view'
 import { useStudy } from '../stores/study'
 import FlowSettings from './settings/FlowSettings.vue'
@@ -127,6 +130,7 @@ const AXES: { id: string; name: string; way: Vec3 }[] = [
   { id: 'right', name: 'From the right (+x)', way: [1, 0, 0.001] },
   { id: 'top', name: 'From above (+z)', way: [0, -0.001, 1] },
 ]
+const others = computed(() => SHARPNESS.filter((s) => s.share !== shows.sharpness))
 interface Thing {
   id: string
   label: string

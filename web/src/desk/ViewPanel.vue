@@ -381,7 +381,7 @@ watch(
   (on) => viewer?.setParallel(on),
 )
 watch(
-  () => shows.half,
+  () => shows.sharpness,
   () => viewer?.sharpen(),
 )
 watch(

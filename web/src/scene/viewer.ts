@@ -6,7 +6,7 @@ import { Developer } from './developing'
 import { Ground } from './ground'
 import { Lights, shared, type Fire } from './light'
 import { onlySolid } from './materials'
-import { halfPixels } from '../lib/sharpness'
+import { keptSharpness } from '../lib/sharpness'
 
 const HAZE = 192
 /** What the view has to know of gas: how it darkens what the key lights, and what burns in it. */
@@ -16,7 +16,7 @@ export interface Gas {
 }
 
 /** Pixels of the view for one of the page. Half of them, on wish, are a quarter of the work. */
-const sharpness = () => Math.min(window.devicePixelRatio, 2) * (halfPixels() ? 0.5 : 1)
+const sharpness = () => Math.min(window.devicePixelRatio, 2) * keptSharpness()
 
 export class Viewer {
   readonly scene = new THREE.Scene()
@@ -99,7 +99,7 @@ export class Viewer {
     this.lens(this.distance)
     this.draw()
   }
-  /** All pixels of the screen or half of them, as was chosen. */
+  /** As many pixels of the screen as were chosen. */
   sharpen() {
     this.renderer.setPixelRatio(sharpness() * (this.isCoarse ? 0.6 : 1))
     this.resize()

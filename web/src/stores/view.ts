@@ -3,7 +3,7 @@ import { defineStore } from 'pinia'
 import { ref, watch } from 'vue'
 import type { ProbeLook } from '../api/model'
 import type { Mapping } from '../lib/colour'
-import { halfPixels, keepHalfPixels } from '../lib/sharpness'
+import { keepSharpness, keptSharpness } from '../lib/sharpness'
 
 export type Glyph = 'barbs' | 'arrows' | 'lines' | 'none'
 /** Where the probe is: a plane, a box full of glyphs, or the surface of a shape (`shape:id`). */
@@ -27,9 +27,9 @@ export const useView = defineStore('view', () => {
   const glyphWidth = ref(1)
   /** No vanishing point: equal lengths look equal wherever they are. */
   const parallel = ref(false)
-  /** Half the pixels are drawn: for a machine that draws slowly. Kept for this browser. */
-  const half = ref(halfPixels())
-  watch(half, keepHalfPixels)
+  /** The share of pixels that are drawn, along each side: for a machine that draws slowly. */
+  const sharpness = ref<number>(keptSharpness())
+  watch(sharpness, keepSharpness, { flush: 'sync' })
   /** The curve that is being drawn in the view, if any. */
   const drawing = ref('')
   const pinned = ref<Mapping | null>(null)
@@ -44,6 +44,6 @@ export const useView = defineStore('view', () => {
     split.value = false
     drawing.value = ''
   }
-  const flags = { showSlice, showProbe, showFlows, showShapes, peek, split, parallel, half, drawing, pinned }
+  const flags = { showSlice, showProbe, showFlows, showShapes, peek, split, parallel, sharpness, drawing, pinned }
   return { axis, share, density, glyph, place, glyphLength, glyphWidth, ...flags, adopt }
 })
