@@ -53,6 +53,15 @@ MEND = "have what is damaged computed again: Mend on the Runs page, or gust mend
 GO_ON = "free some space and continue the run; the frames before it are kept"
 
 
+def _why(error: Exception) -> str:
+    """What is wrong with a frame, in words."""
+    if isinstance(error, KeyError):  # of what is in the frame, or of what its heads say
+        return f"it is damaged: it does not hold {error}"
+    if isinstance(error, FileNotFoundError):
+        return f"it is damaged: {'/'.join(Path(str(error.filename)).parts[-2:])} is missing"
+    return str(error)
+
+
 class RunStore:
     """The folder of one run."""
 
@@ -169,7 +178,7 @@ class RunStore:
         try:
             return read_arrays(path, channels or tuple(self.names(frame)))
         except (KeyError, ValueError, OSError, RuntimeError, TypeError, AttributeError, IndexError) as error:
-            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder), fix=MEND) from None
+            raise FileError(f"frame {frame} cannot be read ({_why(error)})", where=self.place, fix=MEND) from None
 
     def names(self, frame: int) -> list[str]:
         """Names of the arrays of a complete frame: those that come first everywhere, then by name. Raises FileError
@@ -186,7 +195,7 @@ class RunStore:
             about = json.loads((self.path(frame) / name / "zarr.json").read_text())
             return int(math.prod(about["shape"]) * np.dtype(about["data_type"]).itemsize)
         except (OSError, ValueError, KeyError, TypeError) as error:
-            raise FileError(f"frame {frame} cannot be read ({error})", where=self.place) from None
+            raise FileError(f"frame {frame} cannot be read ({_why(error)})", where=self.place) from None
 
     def facts(self, frame: int) -> dict[str, Any]:
         """What was written beside the arrays of a complete frame. Raises FileError."""
@@ -196,7 +205,7 @@ class RunStore:
         try:
             return read_attributes(path)
         except (KeyError, ValueError, OSError, TypeError, AttributeError) as error:
-            raise FileError(f"frame {frame} cannot be read ({error})", where=str(self.folder), fix=MEND) from None
+            raise FileError(f"frame {frame} cannot be read ({_why(error)})", where=self.place, fix=MEND) from None
 
     def has_room(self) -> bool:
         """Whether another frame may be written."""

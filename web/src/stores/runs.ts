@@ -268,6 +268,12 @@ export const useRuns = defineStore('runs', () => {
       const lines = !draws(id) || !lookOf(id).shown || drawn.value[id]?.facts.frame === n
       return shown.value[id]?.frame === n && lines
     })
+  /** What is wrong with a frame, by the name of its flow instead of the folder that it lies in. */
+  function told(flow: string, error: Error) {
+    if (!(error instanceof ApiError) || !error.body.what) return error.message
+    const { what, fix } = error.body as { what: string; fix?: string }
+    return `${study.laneOf(flow)?.name ?? flow}: ${what}${fix ? `; ${fix}` : ''}`
+  }
   /** Frames that are being fetched, by flow, and what was asked for since: only the newest is fetched after it. */
   const flying = new Map<string, (() => Promise<void>) | null>()
   async function fetched(flow: string, job: () => Promise<void>) {
@@ -277,7 +283,7 @@ export const useRuns = defineStore('runs', () => {
     }
     flying.set(flow, null)
     await job().catch((error) => {
-      problem.value = (error as Error).message
+      problem.value = told(flow, error as Error)
     })
     const next = flying.get(flow)
     flying.delete(flow)
@@ -292,7 +298,7 @@ export const useRuns = defineStore('runs', () => {
       if (draws(id)) {
         if (!lookOf(id).shown) continue // what it drew last stays, for when it is shown again
         void draw(id, r.identity, frame.value).catch((error) => {
-          problem.value = (error as Error).message
+          problem.value = told(id, error as Error)
         })
       } else if (drawn.value[id])
         drawn.value = Object.fromEntries(Object.entries(drawn.value).filter(([k]) => k !== id))

@@ -66,12 +66,13 @@
             </td>
             <td class="shot">
               <img
-                v-if="r.frames.length"
+                v-if="r.frames.length && !unseen.has(r.identity + seen(r))"
                 :src="`/api/runs/${r.identity}/picture?${seen(r)}`"
                 :alt="`The flow ${r.flow} in the middle of its run`"
                 width="112"
                 height="70"
                 loading="lazy"
+                @error="unseen.add(r.identity + seen(r))"
               />
             </td>
             <td class="who">
@@ -223,7 +224,7 @@
 
 <script setup lang="ts">
 import { mdiPin, mdiPinOutline } from '@mdi/js'
-import { computed, ref, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call } from '../api/client'
 import TextLine from '../controls/TextLine.vue'
@@ -267,6 +268,8 @@ async function mend(r: ShelfRun) {
   done.value = `Frames of ${title(r)} will be read, damaged ones computed again: “What happened to it …” tells which`
   undoing.value = true
 }
+/** Pictures that cannot be made: of runs whose middle frame is damaged, say. */
+const unseen = reactive(new Set<string>())
 const further = ref<ShelfRun | null>(null)
 const until = ref(0)
 watch(further, (r) => {
