@@ -90,7 +90,9 @@ def browser():
 
 @pytest.fixture
 def page(browser, request):
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce")
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce"
+    )
     # drawn in software: a test that looks closely says `sharp`
     share = 0.5 if request.node.get_closest_marker("sharp") else 0.25
     context.add_init_script(f"localStorage.getItem('pixels') ?? localStorage.setItem('pixels', '{share}')")

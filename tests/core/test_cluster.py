@@ -24,6 +24,8 @@ from tests.clusters import Machines, until
 from tests.core.test_gas import PUFF, gas
 from tests.studies import plan
 
+pytestmark = pytest.mark.slow("schedulers and workers are processes that are begun, killed and waited for")
+
 FRAMES, LONG = 10, 60
 
 

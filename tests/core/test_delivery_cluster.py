@@ -16,6 +16,8 @@ from tests.core.test_cluster import Ordered
 from tests.core.test_cluster import smoke as long_smoke
 from tests.core.test_delivery import dust, dusty, order, smoke
 
+pytestmark = pytest.mark.slow("schedulers and workers are processes that are begun, killed and waited for")
+
 assert dust
 assert smoke
 

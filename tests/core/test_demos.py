@@ -54,6 +54,7 @@ def test_beads_stay_on_the_skin_of_the_globe_while_it_breathes():
         assert state.count > 2000
 
 
+@pytest.mark.slow("runs two demos")
 def test_sparks_leave_the_bubbles_and_go_round_them_while_they_change():
     seen, boxes = 0, []
     for scene, state in frames("blown_bubbles", "sparks", 60):

@@ -8,6 +8,8 @@ import pytest
 from tests.grainy import SHUT, G, grains, run
 from tests.liquids import ball, box
 
+pytestmark = pytest.mark.slow("known answers of whole simulations")
+
 F = np.float32
 FALLS = ("gravity", {})
 

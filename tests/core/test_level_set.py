@@ -80,6 +80,7 @@ def test_zalesaks_ball_comes_back_after_a_turn(hold: bool) -> None:
     assert shape < 0.1
 
 
+@pytest.mark.slow("a known answer of a whole simulation")
 def test_what_a_vortex_draws_out_keeps_its_volume_if_it_is_held() -> None:
     """LeVeque's (1996): drawn out to a sheet thinner than a voxel and back."""
     n, at = 56, (-8.4, -8.4, -8.4)

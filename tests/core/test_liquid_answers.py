@@ -8,6 +8,8 @@ import pytest
 from errant_gust.core.study.building import lane
 from tests.liquids import CLOSED, G, ball, box, liquid, once, run
 
+pytestmark = pytest.mark.slow("known answers of whole simulations")
+
 F = np.float32
 FALLS = ("gravity", {})
 

@@ -201,6 +201,7 @@ def test_a_usd_that_refers_to_other_files_is_refused(tmp_path, how):
         read_curves(path)
 
 
+@pytest.mark.slow("waits until it is stopped")
 def test_an_svg_that_refers_to_itself_over_and_over_is_stopped(tmp_path):
     deep = "".join(f'<g id="g{i}"><use href="#g{i - 1}"/><use href="#g{i - 1}"/></g>' for i in range(1, 26))
     svg = f'<svg xmlns="http://www.w3.org/2000/svg"><path id="g0" d="M0 0L1 1"/>{deep}</svg>'

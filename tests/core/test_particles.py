@@ -158,6 +158,7 @@ def test_speed_limit_bounds_every_particle():
     assert np.linalg.norm(state.velocity, axis=0).max() <= 0.3 + 1e-5
 
 
+@pytest.mark.slow("a demo, whole")
 def test_no_particle_gets_into_the_tower_of_the_demo(tmp_path):
     study = document.load(DEMO / "harbour_gust.gust.json")
     store = compute(study, "spray", tmp_path / "run", quality="preview", assets=Assets(DEMO), last=60)

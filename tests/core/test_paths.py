@@ -33,6 +33,7 @@ def test_the_length_of_a_circle_and_its_curvature():
 
 
 @pytest.mark.parametrize("smooth", [True, False])
+@pytest.mark.slow("every pair by hand, for comparison")
 def test_closest_points_on_thousands_of_points_and_many_curves(smooth, rng):
     t = np.linspace(0, 1, 2500)[:, None]
     curves = [np.concatenate([np.cos(40 * t + k), np.sin(37 * t), 4 * t + 0.3 * k], axis=1) for k in range(4)]

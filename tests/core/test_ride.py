@@ -49,6 +49,7 @@ def test_points_keep_their_place_on_what_moves_and_turns():
     assert last.velocity == pytest.approx(speed, abs=1e-3)
 
 
+@pytest.mark.slow("a run on a deformed shape")
 def test_on_a_deformed_shape_they_stay_on_their_triangles():
     swirl = lane("swirl", ("curl_noise", {"feature_size": 0.8, "strength": 0.4, "evolve": 0.5}))
     made = {"id": "d", "kind": "deformed", "params": {"shape": "b", "field": "swirl"}}

@@ -15,6 +15,8 @@ from errant_gust.core.study.document import dump
 from tests.clusters import Machines, free_port, until
 from tests.core.test_cluster import smoke
 
+pytestmark = pytest.mark.slow("schedulers and workers are processes that are begun, killed and waited for")
+
 
 class Server:
     """`gust serve` as a process of its own."""

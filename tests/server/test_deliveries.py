@@ -55,6 +55,7 @@ def faults(api, study, to):  # noqa: F811
     return done["faults"]
 
 
+@pytest.mark.slow("a cluster")
 def test_a_cluster_writes_unless_this_machine_is_asked(api, study, run, root, monkeypatch, tmp_path):  # noqa: F811
     with Machines(home(), tmp_path) as machines:
         monkeypatch.setenv("ERRANT_GUST_SCHEDULER", machines.address)

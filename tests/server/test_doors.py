@@ -93,6 +93,7 @@ def imported(api, content):
     return api.client.post("/api/archives?name=a.gust.zip", {"file": file})
 
 
+@pytest.mark.slow("gigabytes")
 def test_an_archive_that_expands_to_gigabytes_is_refused_and_leaves_nothing(api):
     before = len(api("GET", "/studies"))
     made = imported(api, archived(data(), **{f"{i}.obj": b"\0" * (300 << 20) for i in range(4)}))
@@ -274,6 +275,7 @@ def finished(run, seconds=40):
     raise AssertionError("the run never ended")
 
 
+@pytest.mark.slow("waits for a scheduler that is not there")
 def test_runs_wait_for_a_scheduler_that_cannot_be_reached_and_go_on_here_if_they_are_moved(api, study, monkeypatch):
     monkeypatch.setenv("ERRANT_GUST_SCHEDULER", "tcp://127.0.0.1:9")
     Run.objects.all().delete()

@@ -111,6 +111,7 @@ def test_the_sheet_is_seen_from_any_side(api, study):  # noqa: F811
     assert side.startswith(b"\x89PNG")
 
 
+@pytest.mark.slow("three sweeps")
 def test_failures_are_kept_apart_and_can_be_tried_again(api, study):  # noqa: F811
     sheet = swept(api, study, {"path": "flows.spray.s0.rate", "values": "500, 1e13"})
     assert [r["state"] for r in sheet["runs"]] == ["done", "failed"]
