@@ -31,12 +31,12 @@ OF_A_LANE = ("probe", "value", "lines", "reading")
 _names = itertools.count()
 
 
-class _Client:
+class Looker:
     """One that looks, over a connection of its own, as a page does."""
 
-    def __init__(self, server: Server, kind: str, body: dict[str, Any]) -> None:
+    def __init__(self, port: int, kind: str, body: dict[str, Any]) -> None:
         self.kind, self.body, self.name = kind, body, f"tab{next(_names)}"
-        self.link = http.client.HTTPConnection("127.0.0.1", server.port, timeout=120)
+        self.link = http.client.HTTPConnection("127.0.0.1", port, timeout=120)
         self.times: list[float] = []
 
     def look(self, serial: int, time_: float) -> None:
@@ -59,12 +59,13 @@ class _Client:
         self.link.close()
 
 
-def _crowd(server: Server, kind: str, body: dict[str, Any], count: int, rounds: int, pause: float) -> list[_Client]:
+def _crowd(server: Server, kind: str, body: dict[str, Any], count: int, rounds: int, pause: float) -> list[Looker]:
     """So many that ask for the same at the same rounds, each as soon as it has its answer and after the pause."""
-    return _together([_Client(server, kind, body) for _ in range(count)], rounds, pause)
+    return together([Looker(server.port, kind, body) for _ in range(count)], rounds, pause)
 
 
-def _together(clients: list[_Client], rounds: int, pause: float) -> list[_Client]:
+def together(clients: list[Looker], rounds: int, pause: float) -> list[Looker]:
+    """All of them look at once, so many times each. Raises ValueError if one was not answered."""
     threads = [threading.Thread(target=client.looks, args=(rounds, pause)) for client in clients]
     for thread in threads:
         thread.start()
@@ -75,7 +76,7 @@ def _together(clients: list[_Client], rounds: int, pause: float) -> list[_Client
     return clients
 
 
-def _all(clients: list[_Client]) -> list[float]:
+def _all(clients: list[Looker]) -> list[float]:
     return [t for client in clients for t in client.times]
 
 
@@ -114,11 +115,11 @@ def own_planes(rounds: int = 8) -> list[Row]:
         clients = []
         for n in range(CLIENTS):
             plane = {**KINDS["probe"]["slice"], "origin": [-4, 0.01 * n, 0.1]}
-            clients.append(_Client(server, "probe", {**body, "slice": plane}))
+            clients.append(Looker(server.port, "probe", {**body, "slice": plane}))
         first = clients[0].body
         _crowd(server, "probe", first, 1, 3, 0)
         alone = _late(_all(_crowd(server, "probe", first, 1, 3 * rounds, 0)))
-        all_ = _all(_together(clients, rounds, 0))
+        all_ = _all(together(clients, rounds, 0))
     return [Row(
         f"{CLIENTS} clients, planes of their own, 95 %", _late(all_), "one client, 95 %", alone,
         _late(all_) / alone, note=f"slowest {max(all_):.0f} ms",
