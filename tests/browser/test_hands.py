@@ -147,6 +147,7 @@ def test_units_are_told_in_lane_and_reading_and_mended_from_the_check(page, addr
     key = opened(page, address, lane("v", ("distance", {"shape": "ball"}), ("gradient", {})), flows=[flow()])
     expect(page.get_by_test_id("lane-v")).to_contain_text("vector")
     expect(page.get_by_test_id("lane-v")).not_to_contain_text("· m")
+    expect(page.get_by_test_id("checks")).to_contain_text("check")
     page.get_by_test_id("checks").click()
     page.get_by_test_id("fix-no_speed").click()
     expect(page.get_by_test_id("finding-no_speed")).to_have_count(0)

@@ -190,6 +190,11 @@ def test_swatches_probe_lines_reading_and_checks(api, study):
         0,
     ]
     assert api("POST", "/look/checks", looking) == []
+    # a run that was taken away meanwhile takes no finding on the study with it
+    thin = {**looking["document"], "flows": [{"id": "empty", "name": "Empty", "kind": "particles", "steps": []}]}
+    alone = api("POST", "/look/checks", {**looking, "document": thin})
+    assert alone
+    assert api("POST", "/look/checks", {**looking, "document": thin, "run": "gone", "frame": 2}) == alone
 
 
 def test_swatches_bring_the_probe_along(api, study):
