@@ -314,23 +314,16 @@ ROWS: list[tuple[str, Callable[[], Row | list[Row]]]] = [
 ]
 
 
+EVERY_DAY = [*ROWS, *ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_GROWTH, *ON_SHAPES]
+"""Rows that need neither a browser nor servers nor gigabytes."""
+
+
 def run_bench(
     *, as_json: bool, only: str, browser: bool = False, server: bool = False, deliveries: bool = False
 ) -> None:
-    rows: list[Row] = []
-    if browser:
-        rows = browsing()
-
-    kinds = [*ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_GROWTH]
-    for name, work in (
-        []
-        if browser
-        else [*ON_THE_SERVER, *OF_LOOKS]
-        if server
-        else OF_DELIVERIES
-        if deliveries
-        else [*ROWS, *kinds, *ON_SHAPES]
-    ):
+    rows: list[Row] = browsing() if browser else []
+    apart = [*([*ON_THE_SERVER, *OF_LOOKS] if server else []), *(OF_DELIVERIES if deliveries else [])]
+    for name, work in apart or ([] if browser else EVERY_DAY):
         if only in name:
             made = work()
             rows += made if isinstance(made, list) else [made]
