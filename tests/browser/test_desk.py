@@ -13,6 +13,7 @@ from playwright.sync_api import expect
 from tests.browser.tools import (
     add_field,
     add_step,
+    at_rest,
     changed,
     choose,
     document,
@@ -118,13 +119,13 @@ def test_a_path_is_drawn_in_the_view_and_its_points_are_dragged(page, address):
     page.get_by_test_id("shape-curve").click()
     page.get_by_test_id("views").click()
     page.get_by_test_id("view-top").click()
-    page.wait_for_timeout(500)
+    at_rest(page)
     page.get_by_test_id("draw-path").click()
     expect(page.get_by_test_id("drawing")).to_be_visible()
     box = page.get_by_test_id("view").bounding_box()
     for x, y in ((0.55, 0.4), (0.62, 0.6)):
         page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
-        page.wait_for_timeout(200)
+        at_rest(page)
     page.keyboard.press("Escape")
     expect(page.get_by_test_id("drawing")).to_have_count(0)
     saved(page)
@@ -245,10 +246,8 @@ def test_before_and_after_side_by_side_and_the_probe_on_a_shape(page, address):
     settings(page, "probe")
     choose(page, "glyph", "none")
     page.get_by_test_id("settings-probe").click()
-    page.wait_for_timeout(1500)  # refined
     after = pixels(page)
     page.keyboard.press("Shift+B")
-    page.wait_for_timeout(1500)
     both = pixels(page)
     half = after.shape[1] // 2
     left, right = (
@@ -313,7 +312,7 @@ def test_the_size_of_a_shape_and_the_reach_of_a_mask_are_dragged(page, address):
     put(page, "move-2", "0.8")
     page.get_by_test_id("views").click()
     page.get_by_test_id("view-front").click()
-    page.wait_for_timeout(600)
+    at_rest(page)
     view = page.get_by_test_id("view").bounding_box()
 
     def drag_named(name, right):
@@ -345,7 +344,6 @@ def kept_view(page, address, key):
     """Where the camera is, as kept in the study."""
     page.get_by_test_id("views").click()
     page.get_by_test_id("keep-view").click()
-    page.wait_for_timeout(300)
     return document(page, address, key)["looks"]["views"][-1]
 
 
@@ -363,10 +361,8 @@ def test_a_parallel_view_shows_equal_spheres_equally_wide_wherever_they_are(page
 
     def widths():
         """Columns that each sphere covers: where the view changes when shapes are hidden."""
-        page.wait_for_timeout(900)
         shown = pixels(page)
         page.keyboard.press("4")
-        page.wait_for_timeout(900)
         covered = (np.abs(shown - pixels(page)).max(axis=2)[80:] > 6).sum(axis=0) > 3  # below the bars
         page.keyboard.press("4")
         half = len(covered) // 2
@@ -391,7 +387,7 @@ def test_the_camera_follows_the_box_until_the_user_takes_it(page, address):
     first = kept_view(page, address, key)
     put(page, "radius", "3")
     saved(page)
-    page.wait_for_timeout(800)
+    at_rest(page)
     second = kept_view(page, address, key)
     assert np.linalg.norm(second["position"]) > 1.5 * np.linalg.norm(first["position"])
     view = page.get_by_test_id("view").bounding_box()
@@ -403,7 +399,7 @@ def test_the_camera_follows_the_box_until_the_user_takes_it(page, address):
     assert np.linalg.norm(np.subtract(taken["position"], second["position"])) > 0.5
     put(page, "radius", "1")
     saved(page)
-    page.wait_for_timeout(800)
+    at_rest(page)
     assert kept_view(page, address, key)["position"] == pytest.approx(taken["position"], abs=0.01)
 
 
@@ -417,7 +413,6 @@ def test_glyphs_and_flow_lines_become_wider(page, address):
     for glyph in ("barbs", "arrows", "lines"):
         choose(page, "glyph", glyph)
         slide(page, "glyph-width", 0.0)
-        page.wait_for_timeout(1500)
         thin = pixels(page)
         slide(page, "glyph-width", 1.0)
         wide = redrawn(page, thin, 0.01)
@@ -429,7 +424,7 @@ def test_pictures_come_all_the_way_through_a_drag_and_end_with_the_last_edit(pag
     add_field(page)
     add_step(page, "field", "curl_noise")
     expect(page.get_by_test_id("legend")).to_be_visible()
-    page.wait_for_timeout(1500)
+    at_rest(page)
     seen = page.evaluate("""async () => {
       const seen = [];
       addEventListener('gust:pictured', (e) => e.detail.what === 'view' && seen.push(e.detail.late.length));

@@ -59,7 +59,6 @@ def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, 
 
     # a look changes the picture and starts no run
     known = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
-    page.wait_for_timeout(800)
     plain = pixels(page)
     choose(page, "look-map", "heat")
     hot = redrawn(page, plain, 0.001)
@@ -125,7 +124,6 @@ def test_two_flows_are_shown_together_each_on_or_off(page, address):
     for flow in flows:
         page.get_by_test_id(f"step-{flow}-emit").click()
         expect(page.get_by_test_id("run-state")).to_contain_text("20 frames ready")
-        page.wait_for_timeout(1200)
         shown = pixels(page)
         page.get_by_test_id("look-shown").uncheck()
         redrawn(page, shown, 0.0005)

@@ -1,13 +1,11 @@
 """Gas on the Desk: smoke past an obstacle, steered by a lane, with a channel of its own, looked at, run, taken away."""
 
-import io
 import json
 import re
 import subprocess
 import zipfile
 
 import numpy as np
-from PIL import Image
 from playwright.sync_api import expect
 
 from tests.browser.test_flows import go_to, runs_to
@@ -19,6 +17,7 @@ from tests.browser.tools import (
     chosen,
     document,
     new_study,
+    picture_of,
     pixels,
     put,
     redrawn,
@@ -28,15 +27,8 @@ from tests.clusters import until
 
 
 def picture(page, pane):
-    """What a pane shows when nothing in it changes any more: the first picture after a change is a coarse one."""
-    canvas, before = page.get_by_test_id(pane).locator("canvas"), None
-    for _ in range(30):
-        page.wait_for_timeout(700)
-        shot = np.asarray(Image.open(io.BytesIO(canvas.screenshot())).convert("RGB")).astype(int)
-        if before is not None and np.array_equal(before, shot):
-            return shot[:590, 4:420]  # panes differ by a pixel
-        before = shot
-    raise AssertionError(f"{pane} does not come to rest")
+    """What a pane shows when nothing in it changes any more."""
+    return picture_of(page, page.get_by_test_id(pane).locator("canvas"))[:590, 4:420]  # panes differ by a pixel
 
 
 def both_channels_compared(page):

@@ -12,6 +12,7 @@ from tests.browser.test_liquid import shape
 from tests.browser.tools import (
     add_field,
     add_step,
+    at_rest,
     changed,
     choose,
     chosen,
@@ -123,7 +124,7 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
     before = drawn
     for channel in ("pressure", "age", "speed"):
         choose(page, "look-colour", channel)
-        page.wait_for_timeout(800)
+        at_rest(page)
     choose(page, "look-blend", "additive")
     before = redrawn(page, before, 0.003)
     choose(page, "look-blend", "lit")

@@ -111,7 +111,6 @@ def test_frost_grows_keeps_off_a_wall_and_emits(page, address, tmp_path):
 
     # a smoother surface stands for the plain one
     go_to(page, 0.97)
-    page.wait_for_timeout(1500)
     plain = pixels(page)
     add_step(page, "growth", "surface")
     put(page, "smooth", "3")

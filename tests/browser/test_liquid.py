@@ -56,7 +56,6 @@ def ready_surface(page, share=0.97):
     go_to(page, share)
     view = page.get_by_test_id("view")
     expect(view).not_to_have_attribute("data-surface", "0", timeout=90_000)
-    page.wait_for_timeout(1500)
     return pixels(page)
 
 

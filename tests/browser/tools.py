@@ -5,7 +5,7 @@ import json
 
 import numpy as np
 from PIL import Image
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 
 def new_study(page: Page, address: str, begin: str = "blank") -> str:
@@ -79,10 +79,27 @@ def saved(page: Page) -> None:
     expect(page.get_by_test_id("save-state")).to_have_text("saved")
 
 
+def at_rest(page: Page, most: int = 90_000) -> None:
+    """Wait, so many milliseconds at most, until nothing is on its way to the screen any more. What was done just before
+    has begun by then: watchers run within a frame."""
+    page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
+    page.wait_for_function("() => document.documentElement.dataset.rest !== undefined", timeout=most)
+
+
+def picture_of(page: Page, place: Locator) -> np.ndarray:
+    """A place as it is on the screen once nothing is on its way there, (rows, columns, 3)."""
+    at_rest(page)
+    return as_it_is(place)
+
+
+def as_it_is(place: Locator) -> np.ndarray:
+    """A place as it is on the screen now, whatever is still to come."""
+    return np.asarray(Image.open(io.BytesIO(place.screenshot())).convert("RGB")).astype(int)
+
+
 def pixels(page: Page) -> np.ndarray:
-    """The 3D view as it is on the screen, (rows, columns, 3)."""
-    page.wait_for_timeout(400)
-    return np.asarray(Image.open(io.BytesIO(page.get_by_test_id("view").screenshot())).convert("RGB")).astype(int)
+    """The 3D view, (rows, columns, 3)."""
+    return picture_of(page, page.get_by_test_id("view"))
 
 
 def changed(a: np.ndarray, b: np.ndarray) -> float:
@@ -90,19 +107,14 @@ def changed(a: np.ndarray, b: np.ndarray) -> float:
     return float((np.abs(a - b).max(axis=2) > 24).mean())
 
 
-def redrawn(page: Page, before: np.ndarray, share: float, *, still: bool = True) -> np.ndarray:
-    """The view once more than `share` of its pixels differ from `before` and it stands still (where that is waited for,
-    and it does); fails after forty seconds without a change."""
-    last = None
-    for _ in range(80):
+def redrawn(page: Page, before: np.ndarray, share: float) -> np.ndarray:
+    """The view at rest once more than `share` of its pixels differ from `before`; what somebody else does (a run that
+    goes on and is not followed) may take until it is seen: a minute at most."""
+    for _ in range(120):
         now = pixels(page)
-        if last is not None and changed(last, now) == 0:
+        if changed(before, now) > share:
             return now
-        last = now if changed(before, now) > share else None
-        if last is not None and not still:
-            return last
-    if last is not None:
-        return last
+        page.wait_for_timeout(500)
     raise AssertionError(f"only {changed(before, now):.4f} of the pixels have changed")
 
 

@@ -1,6 +1,6 @@
 /** A study that is open, as far as stores need it. */
-import { createPinia, setActivePinia } from 'pinia'
-import { vi } from 'vitest'
+import { createPinia, disposePinia, getActivePinia, setActivePinia } from 'pinia'
+import { afterEach, vi } from 'vitest'
 import type { StudyDoc } from '../src/api/model'
 import { CATALOGUE } from './catalogue'
 
@@ -17,8 +17,18 @@ interface Call {
 }
 export type Answer = (call: Call) => { status?: number; body: unknown } | Promise<{ status?: number; body: unknown }>
 
-/** Answers for the server; every call is kept. */
+// what a test began has begun: it would make its stores the active ones in the next
+afterEach(async () => {
+  vi.useRealTimers()
+  await new Promise((done) => setTimeout(done))
+})
+
+let served = 0
+/** Answers for the server; every call is kept. Stores of the test before get no answer any more. */
 export function serve(answer: Answer): Call[] {
+  const mine = ++served
+  const before = getActivePinia()
+  if (before) disposePinia(before)
   setActivePinia(createPinia())
   const calls: Call[] = []
   vi.stubGlobal('fetch', async (path: string, how: RequestInit) => {
@@ -27,6 +37,7 @@ export function serve(answer: Answer): Call[] {
     calls.push(call)
     if (call.path === '/catalogue') return new Response(JSON.stringify(CATALOGUE))
     const said = await answer(call)
+    if (mine !== served) await new Promise(() => undefined)
     return new Response(JSON.stringify(said.body), { status: said.status ?? 200 })
   })
   return calls

@@ -1,4 +1,5 @@
 /** One thin client: JSON, arrays, errors in words, newest request wins. */
+import { counted } from '../lib/rest'
 import { save } from '../lib/taken'
 import type { components } from './schema'
 
@@ -96,7 +97,11 @@ async function sent(method: string, path: string, body?: unknown, signal?: Abort
   return response
 }
 
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+export function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  return counted(asked<T>(method, path, body))
+}
+/** Ask for what nobody waits to see. */
+export async function asked<T>(method: string, path: string, body?: unknown): Promise<T> {
   const response = await send(method, path, body)
   const text = await response.text()
   return (text ? JSON.parse(text) : null) as T
@@ -126,7 +131,8 @@ export function unpack<F>(buffer: ArrayBuffer): Packed<F> {
 }
 
 export async function arrays<F>(path: string, body?: object): Promise<Packed<F>> {
-  return unpack<F>(await (await send(body ? 'POST' : 'GET', path, body)).arrayBuffer())
+  const whole = async () => (await send(body ? 'POST' : 'GET', path, body)).arrayBuffer()
+  return unpack<F>(await counted(whole()))
 }
 
 /** The next frame has been drawn, or so many milliseconds have passed (a hidden page draws none). */
@@ -138,7 +144,13 @@ const drawnOr = (most: number) =>
 
 /** A request on a channel, one at a time: of those that come while one is under way only the newest is sent after it;
  * null if this one was overtaken. */
-export async function newest(channel: string, path: string, body: object): Promise<Response | null> {
+export function newest(channel: string, path: string, body: object): Promise<Response | null> {
+  const answer = newestOf(channel, path, body)
+  return BESIDE.has(channel) ? answer : counted(answer)
+}
+/** Channels of numbers that come after the pictures. */
+const BESIDE = new Set(['reading', 'checks', 'value', 'cost'])
+async function newestOf(channel: string, path: string, body: object): Promise<Response | null> {
   let c = channels.get(channel)
   if (!c) channels.set(channel, (c = { serial: 0, flying: null, since: 0, waiting: null, drawn: Promise.resolve() }))
   const line = c

@@ -6,6 +6,7 @@ import { Developer } from './developing'
 import { Ground } from './ground'
 import { Lights, shared, type Fire } from './light'
 import { onlySolid } from './materials'
+import { afterwards, callOff, underWay } from '../lib/rest'
 import { keptSharpness } from '../lib/sharpness'
 
 const HAZE = 192
@@ -49,7 +50,7 @@ export class Viewer {
   private changed = true
   private filming = false
   /** While a study opens no picture is made of an empty scene: each would hold up the first that says something. */
-  private opening = window.setTimeout(() => this.open(), 600)
+  private opening = afterwards(() => this.open(), 600)
 
   constructor(private readonly host: HTMLElement) {
     // edges are made smooth in the target that light is drawn into
@@ -151,9 +152,11 @@ export class Viewer {
     if (this.queued || this.opening || this.filming) return
     this.queued = true
     const gap = now - this.last
-    clearTimeout(this.rest)
+    callOff(this.rest)
+    const end = underWay()
     requestAnimationFrame(() => {
       this.queued = false
+      end()
       if (this.filming) return
       this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
       const quickly = gap < 300 || this.turning || this.holding || !this.drawn
@@ -170,14 +173,14 @@ export class Viewer {
   /** There is something to be seen. */
   open() {
     if (!this.opening) return
-    clearTimeout(this.opening)
+    callOff(this.opening)
     this.opening = 0
     this.draw(true)
   }
   /** A full picture once nothing moves any more. */
   private refine() {
-    clearTimeout(this.rest)
-    this.rest = window.setTimeout(() => {
+    callOff(this.rest)
+    this.rest = afterwards(() => {
       if (this.holding) this.refine()
       else if (!this.turning) {
         this.last = 0
@@ -391,8 +394,8 @@ export class Viewer {
     return new Promise((done) => small.toBlob(done, 'image/png'))
   }
   dispose() {
-    clearTimeout(this.rest)
-    clearTimeout(this.opening)
+    callOff(this.rest)
+    callOff(this.opening)
     window.removeEventListener('pointerdown', this.hold, { capture: true })
     for (const end of ['pointerup', 'pointercancel']) window.removeEventListener(end, this.release, { capture: true })
     this.controls.dispose()

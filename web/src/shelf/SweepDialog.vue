@@ -67,6 +67,7 @@ import PickOne from '../controls/PickOne.vue'
 import TextLine from '../controls/TextLine.vue'
 import NumberField from '../inspector/NumberField.vue'
 import { bytes } from '../lib/quantity'
+import { afterwards, callOff } from '../lib/rest'
 
 type Variable = components['schemas']['Variable']
 type Forecast = components['schemas']['Forecast']
@@ -130,10 +131,10 @@ let waits = 0
 watch(
   [vary, samples, quality, flow],
   () => {
-    clearTimeout(waits)
+    callOff(waits)
     told.value = null
     if (!body().vary.length) return
-    waits = window.setTimeout(async () => {
+    waits = afterwards(async () => {
       const asked = JSON.stringify(body())
       try {
         const made = await call<Forecast>('POST', '/sweeps/forecast', body())

@@ -7,6 +7,7 @@ import { SMOKE, VELOCITY } from '../forms/channels'
 import { mappingFor, type Mapping } from '../lib/colour'
 import { lanesAsShapes } from '../lib/standing'
 import { makePictured } from '../lib/pictured'
+import { afterwards, callOff } from '../lib/rest'
 import { useCatalogue } from './catalogue'
 import { useMeasuring } from './measuring'
 import { useRuns } from './runs'
@@ -210,7 +211,7 @@ export const useLook = defineStore('look', () => {
       if (made) {
         scene.value = made
         drawn = what
-      } else if (sought === what) window.setTimeout(() => void refreshScene(), 400) // given up, and for nothing newer
+      } else if (sought === what) afterwards(() => void refreshScene(), 400) // given up, and for nothing newer
     })
   }
   /** Probes asked for, and the newest of them that was answered: an older answer does not replace a newer one. */
@@ -347,9 +348,9 @@ export const useLook = defineStore('look', () => {
       const now = performance.now()
       dragged = now - edited < 400
       edited = now
-      clearTimeout(sharpen)
+      callOff(sharpen)
       if (dragged)
-        sharpen = window.setTimeout(() => {
+        sharpen = afterwards(() => {
           dragged = false
           void refreshProbe()
         }, 450)

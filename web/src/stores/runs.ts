@@ -5,12 +5,14 @@ import { ApiError, call, newestArrays, type Packed } from '../api/client'
 import type { DrawnHead, FlowLook, RunOut } from '../api/model'
 import { loadFrame, nameOf, sizeOf, type Frame } from '../forms/frames'
 import { followRuns } from '../lib/events'
+import { afterwards, callOff, lasting } from '../lib/rest'
 import { areDrawn, keepMeshes, knownMeshes } from '../scene/instances'
 import { useCatalogue } from './catalogue'
 import { useStudy } from './study'
 
 type Drawn = Packed<DrawnHead>
 const KEPT = 400 << 20
+const GOES = ['waiting', 'running']
 const NOTHING = 'There is no flow to run; add a flow and steps to it'
 
 export const useRuns = defineStore('runs', () => {
@@ -153,20 +155,28 @@ export const useRuns = defineStore('runs', () => {
     refused.value[flow] ?? (runOf(flow)?.state === 'failed' ? runOf(flow)!.message || 'the run failed' : '')
   async function stop() {
     for (const r of Object.keys(wanted.value).map(runOf))
-      if (r && ['running', 'waiting'].includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
+      if (r && GOES.includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
   }
   watch(
     () => study.savedCount,
     () => {
       const first = !wanting.value && study.doc?.flows.some((f) => f.steps.length)
       if (!(wanting.value || first) || quality.value !== 'preview') return
-      clearTimeout(rest)
-      rest = window.setTimeout(() => {
+      callOff(rest)
+      rest = afterwards(() => {
         if (quality.value !== 'preview') return
         following.value ||= !current.value
         void start('preview', true)
       }, 350)
     },
+  )
+  /** What comes, or is played, changes the picture until it ends. */
+  const moving = lasting()
+  watch(
+    () =>
+      playing.value || (following.value && Object.keys(wanted.value).some((f) => GOES.includes(runOf(f)?.state ?? ''))),
+    moving,
+    { flush: 'sync' },
   )
   /** Flows whose run failed before its first frame: what they were before is no longer what their lanes say. */
   const hollow = computed(() =>
@@ -258,7 +268,7 @@ export const useRuns = defineStore('runs', () => {
       const r = runOf(id)
       return r && lookOf(id).shown && !r.frames.includes(n)
     })
-    const goes = found.some(({ id }) => ['waiting', 'running'].includes(runOf(id)!.state))
+    const goes = found.some(({ id }) => GOES.includes(runOf(id)!.state))
     return { names: found.map((f) => f.name), goes }
   }
   /** Whether all that flows hold of a frame, as far as it was computed, is what is shown. */

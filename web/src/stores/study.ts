@@ -5,6 +5,7 @@ import { ApiError, Offline, call } from '../api/client'
 import type { Lane, ParamSpec, Raw, Region, Step, StudyDoc, StudyOut } from '../api/model'
 import { tidied } from '../kinds/looks'
 import { useCatalogue } from './catalogue'
+import { afterwards, callOff } from '../lib/rest'
 import { standing } from '../lib/standing'
 
 export type Selection =
@@ -84,14 +85,14 @@ export const useStudy = defineStore('study', () => {
   }
   /** Save after a short rest, and not while something is being dragged: a drag is one edit. */
   function soon() {
-    clearTimeout(timer)
-    timer = window.setTimeout(() => {
+    callOff(timer)
+    timer = afterwards(() => {
       if (pressed) soon()
       else void flush()
     }, 280)
   }
   async function flush(): Promise<void> {
-    clearTimeout(timer)
+    callOff(timer)
     while (running) await running
     if (!queue.length || state.value === 'conflict') return
     state.value = 'saving'

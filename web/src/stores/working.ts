@@ -1,7 +1,7 @@
 /** Requests that somebody waits for: what went wrong with the last, and what the server is at meanwhile. */
 import { defineStore } from 'pinia'
 import { ref, shallowRef } from 'vue'
-import { ApiError, call } from '../api/client'
+import { ApiError, asked } from '../api/client'
 
 const LOOKS = 350 // milliseconds between looks at what is being computed
 
@@ -20,7 +20,7 @@ export const useWorking = defineStore('working', () => {
       asking = 0
       return
     }
-    working.value = await call<Record<string, number>>('GET', '/look/working').catch(() => ({}))
+    working.value = await asked<Record<string, number>>('GET', '/look/working').catch(() => ({}))
     asking = window.setTimeout(() => void ask(), LOOKS)
   }
   /** Do something that asks the server; a failure is told, not thrown. */

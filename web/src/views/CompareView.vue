@@ -180,6 +180,7 @@ import NumberField from '../inspector/NumberField.vue'
 import { gradientCss } from '../lib/colour'
 import { followRuns } from '../lib/events'
 import { shown } from '../lib/quantity'
+import { afterwards, callOff, lasting } from '../lib/rest'
 import { useCatalogue } from '../stores/catalogue'
 import type { SceneFacts } from '../stores/look'
 
@@ -316,8 +317,8 @@ function keep(next: Pane[]) {
 /** The address keeps what is seen, so that it can be sent: pictures, frame, mapping and camera. */
 let addressed = 0
 function keepAddress() {
-  clearTimeout(addressed)
-  addressed = window.setTimeout(() => {
+  callOff(addressed)
+  addressed = afterwards(() => {
     if (playing.value) return keepAddress()
     if (!panes.value.length) return // not loaded yet: an address that is asked for must not be lost
     void router.replace({
@@ -435,8 +436,10 @@ watch(common, (list) => {
 })
 
 let timer = 0
+const moving = lasting()
 function play(on = !playing.value) {
   playing.value = on
+  moving(on)
   clearInterval(timer)
   if (!on) return
   timer = window.setInterval(
@@ -486,8 +489,8 @@ onMounted(async () => {
 })
 onBeforeUnmount(() => {
   window.removeEventListener('keydown', keys)
-  clearInterval(timer)
-  clearTimeout(addressed)
+  play(false)
+  callOff(addressed)
   unfollow()
 })
 </script>

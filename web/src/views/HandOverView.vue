@@ -62,6 +62,7 @@ import HandOverWhat from '../hand/HandOverWhat.vue'
 import HandOverMade from '../hand/HandOverMade.vue'
 import { chosenOf, itemOf, rowsOf, usual, type Chosen, type Place } from '../hand/choices'
 import { followAll } from '../lib/events'
+import { afterwards, callOff } from '../lib/rest'
 
 type HandOver = components['schemas']['HandOver']
 type Plan = components['schemas']['Plan']
@@ -145,8 +146,8 @@ async function look() {
   }
 }
 watch(body, () => {
-  clearTimeout(waits)
-  waits = window.setTimeout(() => void look(), 150)
+  callOff(waits)
+  waits = afterwards(() => void look(), 150)
 })
 async function write() {
   try {
@@ -189,7 +190,7 @@ onMounted(async () => {
 })
 onBeforeUnmount(() => {
   unfollow()
-  clearTimeout(waits)
+  callOff(waits)
 })
 </script>
 

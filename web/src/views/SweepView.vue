@@ -126,6 +126,7 @@ import SlideTo from '../controls/SlideTo.vue'
 import TextLine from '../controls/TextLine.vue'
 import TickBox from '../controls/TickBox.vue'
 import { followAll } from '../lib/events'
+import { afterwards, callOff } from '../lib/rest'
 import { FRONT, keptSide, type Side } from '../lib/side'
 import { shown as shownNumber } from '../lib/quantity'
 import { isBusy, stateWords } from '../shelf/shelf'
@@ -279,8 +280,8 @@ watch(lane, (id) => {
   by.value = id ? `mean ${id}` : ''
 })
 watch([chosen, lane], () => {
-  clearTimeout(settled)
-  settled = window.setTimeout(() => void load(), 120)
+  callOff(settled)
+  settled = afterwards(() => void load(), 120)
 })
 onMounted(() => {
   void load()
@@ -288,7 +289,7 @@ onMounted(() => {
 })
 onBeforeUnmount(() => {
   unfollow()
-  clearTimeout(settled)
+  callOff(settled)
 })
 </script>
 
