@@ -79,11 +79,15 @@ def saved(page: Page) -> None:
     expect(page.get_by_test_id("save-state")).to_have_text("saved")
 
 
+AT_REST = """() => document.documentElement.dataset.rest !== undefined && document.getAnimations().every(
+  (a) => a.playState !== 'running' || a.effect.getComputedTiming().endTime === Infinity)"""
+
+
 def at_rest(page: Page, most: int = 90_000) -> None:
     """Wait, so many milliseconds at most, until nothing is on its way to the screen any more. What was done just before
     has begun by then: watchers run within a frame."""
     page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
-    page.wait_for_function("() => document.documentElement.dataset.rest !== undefined", timeout=most)
+    page.wait_for_function(AT_REST, timeout=most)
 
 
 def picture_of(page: Page, place: Locator) -> np.ndarray:
@@ -100,6 +104,14 @@ def as_it_is(place: Locator) -> np.ndarray:
 def pixels(page: Page) -> np.ndarray:
     """The 3D view, (rows, columns, 3)."""
     return picture_of(page, page.get_by_test_id("view"))
+
+
+def without_flows(page: Page) -> np.ndarray:
+    """The view without what flows hold."""
+    page.get_by_test_id("draws-flows").click()
+    found = pixels(page)
+    page.get_by_test_id("draws-flows").click()
+    return found
 
 
 def changed(a: np.ndarray, b: np.ndarray) -> float:

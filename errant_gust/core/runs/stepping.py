@@ -7,8 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import GustError
 from errant_gust.core.fields.plan import Plan
+from errant_gust.core.fields.samples import Array
 from errant_gust.core.flows.kind import State, open_flow
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.manifest import manifest_for
@@ -27,6 +31,17 @@ class FrameDone:
     facts: dict[str, Any]
 
 
+def are_numbers(channels: dict[str, Array], frame: int, flow: str) -> None:
+    """Raise GustError where an array of a frame, of any shape, holds what is no number: what goes on from it would
+    spread it, and nobody could use it."""
+    for name, values in channels.items():
+        if values.dtype.kind == "f" and not np.isfinite(values.sum()) and not np.isfinite(values).all():
+            raise GustError(
+                f"'{name}' is no longer numbers on frame {frame}", where=f"flows.{flow}",
+                fix="a field that it follows grows without end or is no number there; the frames before it are kept",
+            )  # fmt: skip
+
+
 def compute_frames(
     plan: Plan,
     flow: str,
@@ -37,7 +52,8 @@ def compute_frames(
     cancel: Cancel | None = None,
     report: Callable[[FrameDone], None] | None = None,
 ) -> RunStore:
-    """Compute frames up to `last` (the clock's end). Raises Cancelled when stopped; complete frames stay."""
+    """Compute frames up to `last` (the clock's end). Raises Cancelled when stopped, GustError where a frame would
+    hold what is no number; complete frames stay."""
     study, assets = plan.study, plan.assets
     manifest = manifest_for(study, flow, quality, assets)
     steps = open_flow(plan, flow, quality)
@@ -63,7 +79,9 @@ def compute_frames(
             t0 = time.perf_counter()
             state = steps.first() if state is None else steps.next(state, frame - 1, unwanted(), keep=False)
             facts = {**state.facts(), "time": study.clock.seconds(frame), "seconds": time.perf_counter() - t0}
-            store.write(frame, state.channels(), facts)
+            channels = state.channels()
+            are_numbers(channels, frame, flow)
+            store.write(frame, channels, facts)
             recent.append(time.perf_counter() - t0)
             if report is not None:
                 each = sum(recent) / len(recent)
