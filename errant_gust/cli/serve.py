@@ -1,6 +1,7 @@
 """Serve the application: migrate, put the demos in, take runs up again, say when it answers."""
 
 import faulthandler
+import functools
 import gc
 import importlib
 import os
@@ -13,6 +14,7 @@ import urllib.request
 import webbrowser
 from collections.abc import Callable
 from contextlib import suppress
+from typing import Any
 
 from errant_gust.core.errors import GustError
 from errant_gust.core.home import home
@@ -26,11 +28,9 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "errant_gust.server.settings")
 def serve(*, port: int, browser: bool, demo: bool) -> None:
     """Runs until interrupted. Prints `Errant Gust is ready at …` when it answers."""
     from errant_gust.core.runs.lease import leased
-    from errant_gust.core.warm import ensure
     from errant_gust.server import reserve
 
     home().mkdir(mode=0o700, parents=True, exist_ok=True)  # before anybody else makes it for all to read
-    ensure()
     full = reserve.give_up()
     if full:
         print(f"gust: the disk is full; {FREE_SPACE}", file=sys.stderr, flush=True)
@@ -52,7 +52,9 @@ def _serve(port: int, browser: bool, demo: bool, full: bool) -> None:
     from django.core.management import call_command
 
     from errant_gust.server import backup, database, deliveries, flipbooks, reserve, runs, shelf, study_files, workers
+    from errant_gust.server.compiling import compiling
 
+    compiling.begin()
     chosen = _free(port)
     database.check()
     full = (
@@ -71,8 +73,7 @@ def _serve(port: int, browser: bool, demo: bool, full: bool) -> None:
         for study in study_files.put_in_demos():
             if os.environ.get("ERRANT_GUST_DEMO_RUNS") == "0":  # a preview then begins when its study is opened
                 continue
-            for flow in study.head.document["flows"]:
-                runs.start(study.key, flow["id"], "preview")
+            compiling.when_ready(functools.partial(_preview, study))
     address = f"http://127.0.0.1:{chosen}"
     threading.Thread(target=_announce, args=(address, browser), daemon=True).start()
     config = uvicorn.Config(
@@ -88,7 +89,16 @@ def _serve(port: int, browser: bool, demo: bool, full: bool) -> None:
         uvicorn.Server(config).run()
     finally:
         runs.leave()
+        compiling.end()
         workers.end_all()
+
+
+def _preview(study: Any) -> None:
+    """Begin the runs of a demo, so that there is something to look at when it is opened."""
+    from errant_gust.server import runs
+
+    for flow in study.head.document["flows"]:
+        runs.start(study.key, flow["id"], "preview")
 
 
 def _only_read(work: Callable[[], object], otherwise: str) -> bool:

@@ -146,22 +146,31 @@ def ensure() -> None:
     if marker().is_file():
         return
     print("Compiling kernels (once; some minutes) …", file=sys.stderr, flush=True)
-    if len(os.sched_getaffinity(0)) > 1:
-        going = [subprocess.Popen([sys.executable, "-m", "errant_gust.cli.warm", part]) for part in PARTS]
-        failed = [part for part, process in zip(PARTS, going, strict=True) if process.wait()]
-        if failed:
-            raise GustError(f"kernels could not be compiled ({', '.join(failed)})", fix="see what is said above")
-    else:
-        compile_all()
+    codes = [process.wait() for process in begun()]
+    if any(codes):
+        raise GustError("kernels could not be compiled", fix="see what is said above")
     marker().touch()
 
 
-def compile_all(parts: Iterable[str] = ()) -> None:
-    """Run small studies through every kernel, or through those of some PARTS."""
+def begun() -> list["subprocess.Popen[bytes]"]:
+    """Processes that compile everything, as many as there are parts and cores; they end with this one."""
+    parts = list(PARTS) if len(os.sched_getaffinity(0)) > 1 else ["all"]
+    return [
+        subprocess.Popen([sys.executable, "-m", "errant_gust.cli.warm", part], stdin=subprocess.PIPE) for part in parts
+    ]
+
+
+def share() -> float:
+    """How much of it is compiled, about: from 0 to 1, or more."""
+    return sum(1 for _ in kernels_folder().glob("*.nbc")) / KERNELS
+
+
+def compile_all(parts: Iterable[str]) -> None:
+    """Run small studies through every kernel of some PARTS."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         plans = [open_study(path) for path in demos.build(folder)]
-        for part in parts or PARTS:
+        for part in parts:
             PARTS[part](folder, plans)
 
 
@@ -212,5 +221,7 @@ def _liquid_grains_and_growth(folder: Path, plans: list[Plan]) -> None:
     findings_on_frame(plans[0], "spray", store, 2)
 
 
+KERNELS = 135
+"""How many there are, about: for a progress that is told."""
 PARTS = {"fields": _fields_and_gas, "flows": _liquid_grains_and_growth}
 """What is compiled by processes of their own: they share few kernels."""

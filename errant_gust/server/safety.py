@@ -8,6 +8,7 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from errant_gust.core.blocks import foreground
 from errant_gust.core.wanted import while_wanted
 from errant_gust.server.clients import gone_of
+from errant_gust.server.compiling import refusal
 from errant_gust.server.faults import told
 
 HEADER = "X-Errant-Gust"
@@ -70,6 +71,11 @@ class SafetyMiddleware:
         return None
 
     def _answer(self, request: HttpRequest) -> HttpResponse:
+        waits = refusal(request.method or "", request.path)
+        if waits is not None:
+            answer = JsonResponse(waits, status=503, headers={"Retry-After": "2"})
+            answer._has_been_logged = True  # type: ignore[attr-defined]  # it is no fault
+            return answer
         if not request.path.startswith("/api/look/"):
             with while_wanted(gone_of(request)):  # a parser of what is uploaded, say: looks ask for themselves
                 return self.get_response(request)

@@ -23,6 +23,7 @@ from errant_gust.core.blocks import somebody_waits, when_foreground
 from errant_gust.core.runs import engine
 from errant_gust.core.runs.engine import Finished, Order
 from errant_gust.core.tasks import Tell
+from errant_gust.server.compiling import compiling
 
 Ended = Callable[[dict[str, Any]], None]
 _log = logging.getLogger("errant_gust")
@@ -80,10 +81,17 @@ class Worker:
             if not _processes:
                 threading.Thread(target=self._here, args=(asked,), daemon=True, name=f"gust-{self.name}").start()
                 return id
+        compiling.when_ready(lambda: self._hand(asked))
+        return id
+
+    def _hand(self, asked: _Asked) -> None:
+        """Give an order to the process, and its end if that was asked for meanwhile."""
+        with self._lock:
             process = self._begun()
             self._send(process, {"quiet": somebody_waits()})
             self._send(process, asked.order)
-        return id
+            if asked.stopped.is_set():
+                self._send(process, {"stop": asked.order["id"]})
 
     def stop(self, id: str) -> None:
         """Ask for the end of what goes, or of what waits."""

@@ -1,6 +1,6 @@
 <template>
   <v-app
-    ><router-view /><TipLayer />
+    ><router-view /><TipLayer /><CompilingNote />
     <v-snackbar :model-value="!!desk.taken" timeout="8000" data-testid="taken" @update:model-value="desk.taken = ''">{{
       desk.taken
     }}</v-snackbar>
@@ -8,6 +8,7 @@
 </template>
 
 <script setup lang="ts">
+import CompilingNote from './controls/CompilingNote.vue'
 import TipLayer from './controls/TipLayer.vue'
 import { useDesk } from './stores/desk'
 

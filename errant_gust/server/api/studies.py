@@ -16,6 +16,7 @@ from errant_gust.core.listing import catalogue
 from errant_gust.core.study import document
 from errant_gust.server import revisions, shelf, study_files
 from errant_gust.server.api.schemas import Catalogue
+from errant_gust.server.compiling import compiling
 from errant_gust.server.models import Study
 
 router = Router()
@@ -27,6 +28,13 @@ class StudyCard(Schema):
     note: str
     changed: datetime
     picture: bool
+
+
+class CompilingOut(Schema):
+    share: float
+    """From 0 to 1."""
+    left: float | None
+    """Seconds, about; null as long as that is not known."""
 
 
 class StudyOut(Schema):
@@ -86,6 +94,12 @@ def out(study: Study) -> dict[str, Any]:
 @router.get("/catalogue", response=Catalogue)
 def get_catalogue(request: HttpRequest) -> Any:
     return catalogue()
+
+
+@router.get("/compiling", response=CompilingOut | None)
+def compiling_now(request: HttpRequest) -> Any:
+    """How far the compiling of kernels is; null once all are there."""
+    return compiling.told()
 
 
 @router.get("/studies", response=list[StudyCard])

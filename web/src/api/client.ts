@@ -1,4 +1,5 @@
 /** One thin client: JSON, arrays, errors in words, newest request wins. */
+import { compiling, untilCompiled, type Compiling } from '../lib/compiling'
 import { counted } from '../lib/rest'
 import { save } from '../lib/taken'
 import type { components } from './schema'
@@ -66,7 +67,19 @@ async function send(method: string, path: string, body?: unknown, signal?: Abort
     flights--
   }
 }
+/** What needs a kernel that this machine has not compiled yet is asked for again until it is there. */
 async function sent(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
+  for (;;) {
+    try {
+      return await sentOnce(method, path, body, signal)
+    } catch (error) {
+      const told = error instanceof ApiError && (error.body.compiling as Compiling | undefined)
+      if (!told) throw error
+      await untilCompiled(told, signal)
+    }
+  }
+}
+async function sentOnce(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
   const raw = body instanceof Blob || body instanceof FormData
   let response: Response
   try {
@@ -168,7 +181,8 @@ async function newestOf(channel: string, path: string, body: object): Promise<Re
   Object.assign(line, { flying: control, since: performance.now(), waiting: null })
   let late = false
   let held = false
-  const over = setTimeout(() => {
+  const over = window.setInterval(() => {
+    if (compiling.value) return // nothing is late then
     late = true
     control.abort()
   }, LONGEST)
@@ -189,7 +203,7 @@ async function newestOf(channel: string, path: string, body: object): Promise<Re
     if ((error as Error).name === 'AbortError') return null
     throw error
   } finally {
-    clearTimeout(over)
+    clearInterval(over)
     if (held) leave()
     // at most one answer stands undrawn: what waits is sent as this one arrives, once the one before it was drawn
     const before = line.drawn

@@ -15,7 +15,7 @@
 import { computed, ref, watch } from 'vue'
 import { newest } from '../api/client'
 import type { Cost } from '../api/model'
-import { bytes } from '../lib/quantity'
+import { bytes, long } from '../lib/quantity'
 import { useLook } from '../stores/look'
 import { useRuns } from '../stores/runs'
 import { useStudy } from '../stores/study'
@@ -29,8 +29,6 @@ const cost = computed(() => {
   const c = costs.value[runs.main]
   return c && !c.error ? c : null
 })
-const long = (s: number) =>
-  s < 60 ? `${Math.max(1, Math.round(s))} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`
 const words = computed(() => {
   const c = cost.value
   if (!c) return ''

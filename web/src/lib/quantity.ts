@@ -95,3 +95,7 @@ export function shown(value: number, digits = 4): string {
 export function bytes(n: number): string {
   return n >= 1e9 ? `${(n / 1e9).toFixed(1)} GB` : n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`
 }
+
+/** A while in words, from seconds. */
+export const long = (s: number) =>
+  s < 60 ? `${Math.max(1, Math.round(s))} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`

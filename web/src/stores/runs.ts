@@ -25,6 +25,8 @@ export const useRuns = defineStore('runs', () => {
   const quality = ref<'preview' | 'full'>('preview')
   /** Whether the newest frame of a run that goes on is shown as it comes; until somebody chooses a frame. */
   const following = ref(false)
+  /** Somebody chose a frame while flows were there: a run that begins by itself later leaves him where he is. */
+  let chosen = false
   /** The run that each flow should show, and the frame and the drawn lines of each that are shown. */
   const wanted = ref<Record<string, string>>({})
   const shown = shallowRef<Record<string, Frame>>({})
@@ -79,6 +81,7 @@ export const useRuns = defineStore('runs', () => {
   function open(key: string, at: number) {
     close()
     frame.value = at
+    chosen = false
     following.value = at === clock.value.start // no frame was worth opening on
     unfollow = followRuns(
       key,
@@ -101,6 +104,7 @@ export const useRuns = defineStore('runs', () => {
   /** Run by hand: what comes is looked at. What is all there already is played if its first frame stands. */
   async function runNow(as: 'preview' | 'full' = quality.value) {
     following.value = true
+    chosen = false
     await start(as)
     const made = run.value
     if (made && made.state === 'done' && frame.value === clock.value.start && made.frames.length > 1) play(true)
@@ -165,7 +169,7 @@ export const useRuns = defineStore('runs', () => {
       callOff(rest)
       rest = afterwards(() => {
         if (quality.value !== 'preview') return
-        following.value ||= !current.value
+        following.value ||= !current.value && !chosen
         void start('preview', true)
       }, 350)
     },
@@ -350,6 +354,7 @@ export const useRuns = defineStore('runs', () => {
   }
   function go(n: number) {
     following.value = false
+    chosen = !!study.doc?.flows.some((f) => f.steps.length)
     frame.value = Math.max(clock.value.start, Math.min(clock.value.end, Math.round(n)))
   }
   return {
