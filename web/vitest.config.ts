@@ -1,6 +1,17 @@
+import vue from '@vitejs/plugin-vue'
+import vuetify from 'vite-plugin-vuetify'
 import { defineConfig } from 'vitest/config'
 
-/** What is logic, without a browser; what a user does is tested by Playwright. */
+/** What needs no pixels: logic, stores and components, against what the server lists (`told.json`, written by
+ * `./gust test`) and the demo studies. Whole tasks of a user are tested by Playwright. */
 export default defineConfig({
-  test: { environment: 'happy-dom', include: ['tests/**/*.test.ts'], restoreMocks: true },
+  plugins: [vue(), vuetify({ autoImport: true })],
+  test: {
+    environment: 'happy-dom',
+    include: ['tests/**/*.test.ts'],
+    restoreMocks: true,
+    css: false,
+    testTimeout: 30_000,
+    server: { deps: { inline: ['vuetify'] } },
+  },
 })

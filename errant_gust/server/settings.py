@@ -46,6 +46,7 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 STATIC_URL = "/static/"
 WHITENOISE_ROOT = WEB if WEB.is_dir() else None
 WHITENOISE_INDEX_FILE = False
+WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+-[\w-]{8}\.\w+$"  # named by their content
 USE_TZ = True
 TIME_ZONE = "UTC"  # else the process would live in the framework's own
 DATA_UPLOAD_MAX_MEMORY_SIZE = 49 << 20  # how much of what is said by `limits`, as it comes

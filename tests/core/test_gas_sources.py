@@ -14,7 +14,6 @@ from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import parse
 from tests.core.test_gas import BALL, CLOSED, PUFF, gas, run
-from tests.interrupted import survives_a_full_disk, survives_a_kill
 
 assert open_study
 STILL = {**CLOSED, "follow": False}
@@ -220,15 +219,6 @@ def test_gas_that_stops_being_numbers_stops_the_run_and_keeps_the_frames(tmp_pat
     frames = RunStore(tmp_path / "run").frames()
     assert frames == list(range(1, len(frames) + 1))
     assert len(frames) >= 3
-
-
-def test_a_full_disk_stops_a_gas_run_and_keeps_its_frames(tmp_path, monkeypatch):
-    survives_a_full_disk(gas(PUFF, ("rise", {}), end=12).study, "g", tmp_path / "run", monkeypatch)
-
-
-def test_a_gas_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):
-    study = gas(PUFF, ("rise", {}), ("curl_up", {}), ("cool", {}), h=0.05, end=14).study
-    survives_a_kill(study, "g", tmp_path / "run")
 
 
 @pytest.mark.parametrize("fps", [12, 24, 48])

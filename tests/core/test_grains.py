@@ -20,7 +20,6 @@ from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import dump, parse
 from tests.grainy import SHUT, G, grains, run
-from tests.interrupted import has_the_same_bits, survives_a_full_disk, survives_a_kill
 from tests.liquids import ball, box
 from tests.studies import plan
 
@@ -350,18 +349,6 @@ SPRING = ball("spring", 0.06, (0.2, 0.1, 0.8))
 def whole(**more):
     steps = [(op, {**params, "shape": "spring"} if params.get("how") else params) for op, params in WHOLE]
     return grains(*steps, spacing=0.03, room=ROOM, shapes=[BLOB, ROCK, SPRING], fields=[SWIRL], end=8, fps=24, **more)
-
-
-def test_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch):
-    has_the_same_bits(whole().study, "w", tmp_path, monkeypatch, ("born", "refused", "gone"))
-
-
-def test_a_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):
-    survives_a_kill(whole().study, "w", tmp_path / "run")
-
-
-def test_a_full_disk_stops_a_run_and_keeps_its_frames(tmp_path, monkeypatch):
-    survives_a_full_disk(whole().study, "w", tmp_path / "run", monkeypatch)
 
 
 def test_a_frame_offers_points_a_volume_and_a_surface(tmp_path):

@@ -15,11 +15,10 @@ from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run
-from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import dump, parse
 from tests.growths import growth, inside, run
-from tests.interrupted import has_the_same_bits, survives_a_full_disk, survives_a_kill
+from tests.interrupted import has_the_same_bits
 from tests.liquids import ball, box
 
 SEED = ball("seed", 0.2, (0, 0, 0))
@@ -185,20 +184,7 @@ def whole(curl=CURL, **more):
 def test_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch, evolve):
     """With speeds that change, and with those that are kept from frame to frame."""
     curl = lane("curl", ("curl_noise", {"feature_size": 0.5, "evolve": evolve}))
-    has_the_same_bits(whole(curl, domain={"hold": True}).study, "g", tmp_path, monkeypatch, ("volume", "owed", "ends"))
-
-
-def test_a_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):
-    survives_a_kill(whole().study, "g", tmp_path / "run")
-
-
-def test_a_full_disk_stops_a_run_and_keeps_its_frames(tmp_path, monkeypatch):
-    survives_a_full_disk(whole().study, "g", tmp_path / "run", monkeypatch)
-
-
-def test_drawing_is_no_part_of_a_run():
-    other = growth(*WHOLE[:-1], ("surface", {"smooth": 3}), shapes=[SEED, WALL], fields=[SLOPE, CURL], end=8)
-    assert run_identity(whole().study, "g", "full", None) == run_identity(other.study, "g", "full", None)
+    has_the_same_bits(whole(curl, domain={"hold": True}).study, "g", tmp_path, monkeypatch)
 
 
 def test_frames_offer_a_mesh_and_a_volume_and_a_step_draws_a_smoother_one(tmp_path):

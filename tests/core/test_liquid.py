@@ -12,10 +12,8 @@ from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.frame_store import RunStore
-from errant_gust.core.runs.identity import run_identity
 from errant_gust.core.study.building import lane
 from errant_gust.core.study.document import dump, parse
-from tests.interrupted import has_the_same_bits, survives_a_full_disk, survives_a_kill
 from tests.liquids import CLOSED, G, ball, box, liquid, once, run
 
 F = np.float32
@@ -288,28 +286,6 @@ ROCK = ball("rock", 0.15, (0.05, 0, 0.1))
 
 def whole(**more):
     return liquid(*WHOLE, h=0.06, room=ROOM, shapes=[BLOB, ROCK], fields=[SWIRL], end=8, **more)
-
-
-def test_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch):
-    has_the_same_bits(whole().study, "w", tmp_path, monkeypatch, ("born", "sourced", "gone"))
-
-
-def test_a_run_killed_within_a_frame_goes_on_to_the_same_bits(tmp_path):
-    survives_a_kill(whole().study, "w", tmp_path / "run")
-
-
-def test_a_full_disk_stops_a_run_and_keeps_its_frames(tmp_path, monkeypatch):
-    survives_a_full_disk(whole().study, "w", tmp_path / "run", monkeypatch)
-
-
-def test_drawing_is_no_part_of_a_run(tmp_path):
-    def named(**surface):
-        p = liquid(once("blob"), FALLS, ("surface", surface), h=0.05, room=ROOM, shapes=[BLOB])
-        return run_identity(p.study, "w", "preview", p.assets)
-
-    assert named() == named(smooth=9, voxels=0.3)
-    without = liquid(once("blob"), FALLS, h=0.05, room=ROOM, shapes=[BLOB])
-    assert named() == run_identity(without.study, "w", "preview", without.assets)
 
 
 def test_a_frame_offers_points_a_volume_foam_and_a_surface(tmp_path):

@@ -1,18 +1,11 @@
 """Particles: integrator orders, orbits, births, determinism, kill and resume."""
 
-import json
-import os
-import signal
-import subprocess
-import sys
-import time
-
 import numpy as np
 import pytest
 import trimesh
 
 from errant_gust.core.checks import findings
-from errant_gust.core.errors import BudgetError, Cancelled, FileError, StudyError
+from errant_gust.core.errors import BudgetError, FileError, StudyError
 from errant_gust.core.flows.particles.findings import frame_findings
 from errant_gust.core.flows.particles.flow import ParticleFlow
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
@@ -188,61 +181,6 @@ def demo_study(**emit):
 
 def frames_of(store, frame):
     return store.read(frame)
-
-
-def test_same_bits_on_one_and_two_threads_and_after_resume(tmp_path, monkeypatch):
-    study = demo_study(rate=60_000)
-    monkeypatch.setenv("ERRANT_GUST_THREADS", "1")
-    one = compute(study, "spray", tmp_path / "one", assets=Assets(DEMO))
-    monkeypatch.setenv("ERRANT_GUST_THREADS", "2")
-    stop_at = iter(range(10**9))
-    with pytest.raises(Cancelled):
-        compute(study, "spray", tmp_path / "two", assets=Assets(DEMO), cancel=lambda: next(stop_at) > 60)
-    partial = RunStore(tmp_path / "two").frames()
-    assert 0 < len(partial) < 14
-    two = compute(study, "spray", tmp_path / "two", assets=Assets(DEMO))
-    for frame in (3, 14):
-        a, b = one.read(frame), two.read(frame)
-        assert all(np.array_equal(a[name], b[name]) for name in a)
-
-
-def test_a_killed_run_continues_from_its_last_complete_frame(tmp_path):
-    study = demo_study(rate=60_000)
-    path = tmp_path / "study.gust.json"
-    path.write_text(json.dumps(document.dump(study)))
-    (tmp_path / "light_tower.obj").write_bytes((DEMO / "light_tower.obj").read_bytes())
-    command = [
-        sys.executable,
-        "-m",
-        "errant_gust.cli.main",
-        "run",
-        str(path),
-        "--flow",
-        "spray",
-        "--out",
-        str(tmp_path / "run"),
-    ]
-    run = subprocess.Popen(command, stderr=subprocess.DEVNULL, env=os.environ)
-    store = RunStore(tmp_path / "run")
-    for _ in range(1200):
-        if len(store.frames()) >= 3:
-            break
-        time.sleep(0.05)
-    run.send_signal(signal.SIGKILL)
-    run.wait()
-    kept = store.frames()
-    assert 3 <= len(kept) < 14
-    whole = {f: store.read(f) for f in kept}
-    finished = subprocess.run(command, capture_output=True, text=True, check=True)
-    assert "14 frames" in finished.stdout
-    for f, before in whole.items():
-        assert all(np.array_equal(before[name], store.read(f)[name]) for name in before), (
-            "kept frames stay as they were"
-        )
-    straight = compute(study, "spray", tmp_path / "straight", assets=Assets(DEMO))
-    a, b = store.read(14), straight.read(14)
-    assert all(np.array_equal(a[name], b[name]) for name in a)
-    assert not list(store.frames_folder.glob(".writing-*"))
 
 
 def test_a_half_written_frame_is_never_seen(tmp_path, monkeypatch):

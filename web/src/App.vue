@@ -1,6 +1,6 @@
 <template>
   <v-app
-    ><router-view /><TipLayer /><CompilingNote />
+    ><router-view /><TipLayer /><CompilingNote :on-desk="$route.path.startsWith('/desk')" />
     <v-snackbar :model-value="!!desk.taken" timeout="8000" data-testid="taken" @update:model-value="desk.taken = ''">{{
       desk.taken
     }}</v-snackbar>

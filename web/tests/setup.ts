@@ -1,7 +1,7 @@
 /** A study that is open, as far as stores need it. */
 import { createPinia, disposePinia, getActivePinia, setActivePinia } from 'pinia'
 import { afterEach, vi } from 'vitest'
-import type { StudyDoc } from '../src/api/model'
+import type { Catalogue, StudyDoc } from '../src/api/model'
 import { CATALOGUE } from './catalogue'
 
 export function doc(more: Partial<StudyDoc> = {}): StudyDoc {
@@ -25,17 +25,17 @@ afterEach(async () => {
 
 let served = 0
 /** Answers for the server; every call is kept. Stores of the test before get no answer any more. */
-export function serve(answer: Answer): Call[] {
+export function serve(answer: Answer, listed: Catalogue = CATALOGUE): Call[] {
   const mine = ++served
   const before = getActivePinia()
   if (before) disposePinia(before)
   setActivePinia(createPinia())
   const calls: Call[] = []
-  vi.stubGlobal('fetch', async (path: string, how: RequestInit) => {
+  vi.stubGlobal('fetch', async (path: string, how: RequestInit = {}) => {
     const body = typeof how.body === 'string' ? (JSON.parse(how.body) as Record<string, unknown>) : undefined
     const call = { method: how.method ?? 'GET', path: String(path).replace('/api', ''), body }
     calls.push(call)
-    if (call.path === '/catalogue') return new Response(JSON.stringify(CATALOGUE))
+    if (call.path === '/catalogue') return new Response(JSON.stringify(listed))
     const said = await answer(call)
     if (mine !== served) await new Promise(() => undefined)
     return new Response(JSON.stringify(said.body), { status: said.status ?? 200 })

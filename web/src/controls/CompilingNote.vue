@@ -1,7 +1,7 @@
 <template>
   <v-alert
     v-if="compiling"
-    :class="['compiling', { desk: $route.path.startsWith('/desk') }]"
+    :class="['compiling', { desk: onDesk }]"
     color="surface"
     density="compact"
     variant="flat"
@@ -29,6 +29,7 @@ import { askCompiling, compiling } from '../lib/compiling'
 import { long } from '../lib/quantity'
 
 /** The first start on a machine: how far the compiling of kernels is. */
+defineProps<{ onDesk?: boolean }>()
 const left = computed(() => {
   const { share, left } = compiling.value!
   return left === null ? `${Math.round(100 * share)} %` : `about ${long(left)} left`
