@@ -12,7 +12,7 @@ import typer
 from errant_gust.cli import delivering, home_commands, importing, running  # noqa: F401  (they register their commands)
 from errant_gust.cli.app import JsonFlag, StudyArg, app, frame_range, open_study
 from errant_gust.cli.app import bar as progress_bar
-from errant_gust.core.errors import FileError, GustError
+from errant_gust.core.errors import FileError, GustError, absent
 from errant_gust.core.files.room import FULL
 
 VIEW = r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*"
@@ -451,6 +451,9 @@ def main() -> None:
         print(f"gust: {where}{error.strerror or error}{more}", file=sys.stderr)
         sys.exit(2)
     except Exception as error:
+        if lacking := absent(error):
+            print(f"gust: {lacking}", file=sys.stderr)
+            sys.exit(2)
         if type(error).__name__ == "OperationalError":  # of the database: a full disk, or one that cannot be written
             more = "; free some space" if "full" in str(error) else ""
             print(f"gust: the database of the home folder: {error}{more}", file=sys.stderr)

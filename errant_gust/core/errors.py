@@ -23,6 +23,19 @@ class GustError(Exception):
         return type(self)(self.what, where=f"{place}.{self.where}".rstrip("."), fix=self.fix)
 
 
+EXTRAS = {"pxr": "usd", "av": "film", "dask": "cluster", "distributed": "cluster"}
+"""Packages that the wheel asks for only with one of its extras."""
+
+
+def absent(error: BaseException) -> GustError | None:
+    """The words for a package that an extra of the wheel would have brought; None for any other error."""
+    name = (error.name or "").partition(".")[0] if isinstance(error, ModuleNotFoundError) else ""
+    if name not in EXTRAS:
+        return None
+    extra = EXTRAS[name]
+    return GustError(f"the part '{extra}' is not installed ({name})", fix=f"pip install 'errant-gust[{extra}]'")
+
+
 class StudyError(GustError):
     """The study document cannot be used as it is."""
 

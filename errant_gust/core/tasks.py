@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
-from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.errors import Cancelled, GustError, absent
 from errant_gust.core.looking.flipbook import Flipbook
 from errant_gust.core.runs import job
 from errant_gust.core.runs.delivery.deliver import deliver
@@ -31,7 +31,8 @@ def done(order: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
     except GustError as error:
         return {"state": "failed", "message": str(error)}
     except Exception as error:  # whatever it is, who waits hears of it
-        return {"state": "failed", "message": f"{type(error).__name__}: {error}"[:400]}
+        words = str(absent(error) or f"{type(error).__name__}: {error}")
+        return {"state": "failed", "message": words[:400]}
 
 
 def task(work: Task) -> Task:

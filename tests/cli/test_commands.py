@@ -452,3 +452,21 @@ def test_a_delivery_is_told_written_gone_on_with_and_proved(tmp_path):
     refused = gust("deliver", file, "--to", tmp_path / "none", check=False)
     assert refused.returncode == 2
     assert "nothing of the study is named" in refused.stderr
+
+
+@pytest.mark.parametrize(
+    ("module", "extra", "words"),
+    [("pxr", "usd", ("export", "run", "--format", "usd")), ("av", "film", ("flipbook", "run"))],
+)
+def test_a_part_that_is_not_installed_is_told_with_what_installs_it(module, extra, words, monkeypatch, tmp_path):
+    """The wheel brings heavy parts with its extras only."""
+    flow = {**lane("p", ("emit", {"shape": "ball", "rate": 50})), "kind": "particles"}
+    clock = {"fps": 24, "start": 1, "end": 2}
+    (tmp_path / "s.gust.json").write_text(json.dumps(data(flows=[flow], clock=clock)))
+    gust("run", "s.gust.json", "--flow", "p", "--out", "run", cwd=tmp_path)
+    for name in [n for n in sys.modules if n.partition(".")[0] == module]:
+        monkeypatch.delitem(sys.modules, name)
+    monkeypatch.setitem(sys.modules, module, None)
+    done = gust(*words, "--to", "out", cwd=tmp_path, check=False)
+    assert done.returncode == 2, done.stderr
+    assert f"pip install 'errant-gust[{extra}]'" in done.stderr

@@ -6,7 +6,7 @@ from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 
-from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.core.errors import Cancelled, GustError, absent
 from errant_gust.core.files.room import NoRoom
 from errant_gust.server.api.bakes import router as bakes
 from errant_gust.server.api.deliveries import router as deliveries
@@ -63,6 +63,15 @@ def fault_of_the_machine(request: HttpRequest, error: Exception) -> HttpResponse
 
 for machine in (NoRoom, OSError, OperationalError):
     api.exception_handler(machine)(fault_of_the_machine)
+
+
+@api.exception_handler(ModuleNotFoundError)
+def lacking(request: HttpRequest, error: ModuleNotFoundError) -> HttpResponse:
+    """A part that is installed with an extra of the wheel."""
+    words = absent(error)
+    if words is None:
+        raise error
+    return api.create_response(request, problem(words), status=422)
 
 
 @api.exception_handler(Cancelled)
