@@ -280,6 +280,7 @@ def test_a_frame_has_a_picture_and_what_is_said_of_it_is_in_the_study(kind, runs
         assert finding.what
 
 
+@pytest.mark.slow("another process loads everything; that of the kill does too")
 def test_a_run_is_what_another_process_computes(tmp_path, runs):
     """Every kind in one process that knows nothing of this one."""
     from errant_gust.core.study.document import dump
