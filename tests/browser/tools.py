@@ -83,6 +83,10 @@ AT_REST = """() => document.documentElement.dataset.rest !== undefined && docume
   (a) => a.playState !== 'running' || a.effect.getComputedTiming().endTime === Infinity)"""
 
 
+TURN = "() => document.documentElement.dataset.rest"
+"""How often it has come to rest so far; undefined while something is on its way."""
+
+
 def at_rest(page: Page, most: int = 90_000) -> None:
     """Wait, so many milliseconds at most, until nothing is on its way to the screen any more. What was done just before
     has begun by then: watchers run within a frame."""
@@ -91,9 +95,14 @@ def at_rest(page: Page, most: int = 90_000) -> None:
 
 
 def picture_of(page: Page, place: Locator) -> np.ndarray:
-    """A place as it is on the screen once nothing is on its way there, (rows, columns, 3)."""
-    at_rest(page)
-    return as_it_is(place)
+    """A place as it is on the screen while nothing is on its way there, (rows, columns, 3)."""
+    for _ in range(60):
+        at_rest(page)
+        turn = page.evaluate(TURN)
+        found = as_it_is(place)
+        if page.evaluate(TURN) == turn:  # else something came while it was taken: a coarse picture, say
+            return found
+    raise AssertionError("the page does not come to rest")
 
 
 def as_it_is(place: Locator) -> np.ndarray:

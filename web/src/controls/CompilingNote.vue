@@ -1,7 +1,7 @@
 <template>
   <v-alert
     v-if="compiling"
-    :class="['compiling', { desk: onDesk }]"
+    :class="['compiling', { 'in-view': onDesk }]"
     color="surface"
     density="compact"
     variant="flat"
@@ -46,7 +46,7 @@ onMounted(askCompiling)
   width: 380px;
   border: 1px solid rgb(var(--v-theme-primary), 0.25);
 }
-.desk {
+.in-view {
   /* there is nothing in the view yet, and cards below it can be worked with */
   left: 12px;
   right: auto;

@@ -39,12 +39,15 @@
           {{
             numbers.findings.length
               ? `${numbers.findings.length} ${numbers.findings.length === 1 ? 'check' : 'checks'}`
-              : 'no findings'
+              : numbers.checked === study.key
+                ? 'no findings'
+                : 'checking …'
           }}
         </button>
       </template>
       <v-card width="430" class="found">
-        <p v-if="!numbers.findings.length" class="muted">
+        <p v-if="numbers.checked !== study.key" class="muted">The study is being checked.</p>
+        <p v-else-if="!numbers.findings.length" class="muted">
           Nothing found: every lane can be built, is somewhere other than zero, and fits the budget.
         </p>
         <div
@@ -143,7 +146,7 @@ const numbers = useMeasuring()
 const runs = useRuns()
 const theme = useTheme()
 const running = computed(() => runs.run?.state === 'running' || runs.run?.state === 'waiting')
-const worst = computed(() => numbers.findings[0]?.level ?? 'fine')
+const worst = computed(() => numbers.findings[0]?.level ?? (numbers.checked === study.key ? 'fine' : ''))
 const said = computed(
   () =>
     ({

@@ -18,6 +18,8 @@ export const useMeasuring = defineStore('measuring', () => {
   /** The numbers are not yet those of what is selected, as it stands. */
   const measuring = ref(false)
   const findings = ref<Finding[]>([])
+  /** The study that they are of: none as long as the first are on their way. */
+  const checked = ref('')
 
   /** Read the numbers of a place: the body of the request, or null if there is none. */
   async function read(place: object | null) {
@@ -36,12 +38,15 @@ export const useMeasuring = defineStore('measuring', () => {
   }
   async function check(body: object) {
     if (!doc.value) return
+    const of = study.key
     await guarded('checks', async () => {
       const { current } = runs
       const there = current && !runs.stale && current.frame === runs.frame
       const frame = there ? { run: current.identity, frame: current.frame } : {}
       const response = await newest('checks', '/look/checks', { ...body, ...frame })
-      if (response) findings.value = await response.json()
+      if (!response) return
+      findings.value = await response.json()
+      checked.value = of
     })
   }
   let quiet = 0
@@ -52,5 +57,5 @@ export const useMeasuring = defineStore('measuring', () => {
       void check(body)
     }, REST)
   }
-  return { reading, measuring, findings, read, check, later }
+  return { reading, measuring, findings, checked, read, check, later }
 })
