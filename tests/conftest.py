@@ -30,7 +30,6 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 def pytest_configure(config: pytest.Config) -> None:
     config.addinivalue_line("markers", "slow(reason): takes long and seldom breaks: not in --quick")
-    config.addinivalue_line("markers", "sharp: a browser test that looks at pixels closely")
     config.addinivalue_line("markers", "screen(name): the browser test of a screen that --quick keeps")
 
 

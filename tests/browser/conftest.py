@@ -89,18 +89,25 @@ def browser():
         made.close()
 
 
+@pytest.fixture(scope="session")
+def profile(browser):
+    """What pages share: scripts and shaders that were compiled once. Nothing is kept in it from test to test."""
+    made = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce")
+    yield made
+    made.close()
+
+
 @pytest.fixture
-def page(browser, request):
-    context = browser.new_context(
-        viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce"
-    )
-    # drawn in software: a test that looks closely says `sharp`
-    share = 0.5 if request.node.get_closest_marker("sharp") else 0.25
-    context.add_init_script(f"localStorage.getItem('pixels') ?? localStorage.setItem('pixels', '{share}')")
-    made = context.new_page()
+def page(profile):
+    made = profile.new_page()
+    # drawn in software
+    made.add_init_script("localStorage.getItem('pixels') ?? localStorage.setItem('pixels', '0.25')")
     made.set_default_timeout(PATIENCE)
     faults = []
     made.on("pageerror", lambda error: faults.append(str(error)))
     yield made
-    context.close()
+    if made.url.startswith("http"):
+        made.evaluate("localStorage.clear()")
+    for other in profile.pages:
+        other.close()
     assert not faults, faults

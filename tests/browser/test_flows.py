@@ -8,19 +8,20 @@ import numpy as np
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
 
-from tests.browser.tools import add_field, add_step, choose, chosen, document, new_study, pixels, put, redrawn, saved
-
-
-def runs_to(page, frame):
-    with page.expect_response(lambda r: r.url.endswith("/api/runs") and r.request.method == "POST"):
-        page.get_by_test_id("run").click()
-    page.wait_for_timeout(300)  # what is told from here on is of the run that was asked for
-    expect(page.get_by_test_id("run-state")).to_contain_text(f"{frame} frames ready", timeout=180_000)
-
-
-def go_to(page, share):
-    track = page.get_by_role("slider", name="Frame", exact=True).bounding_box()
-    page.mouse.click(track["x"] + share * track["width"], track["y"] + 5)
+from tests.browser.tools import (
+    add_field,
+    add_step,
+    choose,
+    chosen,
+    document,
+    go_to,
+    new_study,
+    pixels,
+    put,
+    redrawn,
+    runs_to,
+    saved,
+)
 
 
 def test_two_fields_respawn_trails_colour_by_speed_scrub_and_usd(page, address, tmp_path):

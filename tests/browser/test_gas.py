@@ -8,7 +8,6 @@ import zipfile
 import numpy as np
 from playwright.sync_api import expect
 
-from tests.browser.test_flows import go_to, runs_to
 from tests.browser.tools import (
     add_field,
     add_step,
@@ -16,11 +15,13 @@ from tests.browser.tools import (
     choose,
     chosen,
     document,
+    go_to,
     new_study,
     picture_of,
     pixels,
     put,
     redrawn,
+    runs_to,
     saved,
     without_flows,
 )

@@ -7,7 +7,6 @@ import numpy as np
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
 
-from tests.browser.test_flows import go_to, runs_to
 from tests.browser.test_liquid import shape
 from tests.browser.tools import (
     add_field,
@@ -17,27 +16,18 @@ from tests.browser.tools import (
     choose,
     chosen,
     document,
+    finished,
+    go_to,
     new_study,
     pixels,
     put,
     redrawn,
+    runs_to,
     saved,
     without_flows,
 )
 
 LAST = 16
-
-
-def finished(page, address, key, quality):
-    """The newest run of a quality, when it has ended."""
-    for _ in range(300):
-        runs = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
-        found = next((r for r in runs if r["quality"] == quality), None)
-        if found and found["state"] not in ("waiting", "running", "stopped"):
-            assert (found["state"], found["frames"][-1]) == ("done", LAST), found["message"]
-            return found["identity"]
-        page.wait_for_timeout(1000)
-    raise AssertionError("no run has ended")
 
 
 def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, address, tmp_path):
@@ -112,7 +102,7 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
     drawn = redrawn(page, heap, 0.003)
     doc = document(page, address, key)
     assert doc["clock"]["slow_motion"] == 2
-    preview = finished(page, address, key, "preview")
+    preview = finished(page, address, key, "preview", LAST)
     facts = json.loads(
         page.request.get(f"{address}/api/runs/{preview}/frames/{LAST}/grains/numbers?channel=speed").text()
     )
@@ -136,7 +126,7 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
     choose(page, "quality", "full")
     expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=90_000)
     page.get_by_test_id("run").click()
-    full = finished(page, address, key, "full")
+    full = finished(page, address, key, "full", LAST)
     assert changed(empty, pixels(page)) > 0.01
     page.get_by_test_id("lane-grains").locator(".name").click()
     page.get_by_text("Take away").click()

@@ -9,18 +9,19 @@ import numpy as np
 import trimesh
 from playwright.sync_api import expect
 
-from tests.browser.test_flows import go_to, runs_to
 from tests.browser.tools import (
     add_field,
     add_step,
     choose,
     chosen,
     document,
+    go_to,
     new_study,
     offered,
     pixels,
     put,
     redrawn,
+    runs_to,
     saved,
 )
 

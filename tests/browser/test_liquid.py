@@ -9,17 +9,20 @@ import numpy as np
 import trimesh
 from playwright.sync_api import expect
 
-from tests.browser.test_flows import go_to, runs_to
 from tests.browser.tools import (
     add_field,
     add_step,
     changed,
     choose,
     document,
+    finished,
+    frames_ready,
+    go_to,
     new_study,
     pixels,
     put,
     redrawn,
+    runs_to,
     saved,
     without_flows,
 )
@@ -69,18 +72,6 @@ def ready_surface(page, share=0.97):
     view = page.get_by_test_id("view")
     expect(view).not_to_have_attribute("data-surface", "0", timeout=90_000)
     return pixels(page)
-
-
-def finished(page, address, key, quality, but=()):
-    """The newest run of a quality that is not among those known, when it has ended."""
-    for _ in range(300):
-        runs = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
-        found = next((r for r in runs if r["quality"] == quality and r["identity"] not in but), None)
-        if found and found["state"] not in ("waiting", "running", "stopped"):
-            assert (found["state"], found["frames"][-1]) == ("done", LAST), found["message"]
-            return found["identity"]
-        page.wait_for_timeout(1000)
-    raise AssertionError("no run has ended")
 
 
 def middle(page, address, run):
@@ -148,7 +139,7 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     runs_to(page, LAST)
     ready_surface(page)
     pushed = redrawn(page, empty, 0.01)
-    first = finished(page, address, key, "preview")
+    first = finished(page, address, key, "preview", LAST)
     with_push = middle(page, address, first)
     assert with_push[0] > 0.08, "the constant push is seen to work"
 
@@ -164,8 +155,8 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     assert doc["fields"][2]["steps"][0]["params"]["evolve"] == 0.6
     page.wait_for_timeout(1500)
     known = {r["identity"] for r in json.loads(page.request.get(f"{address}/api/runs?study={key}").text())[1:]}
-    curl = finished(page, address, key, "preview", known)
-    expect(page.get_by_test_id("run-state")).to_contain_text(f"{LAST} frames ready", timeout=180_000)
+    curl = finished(page, address, key, "preview", LAST, known)
+    frames_ready(page, LAST)
     curled = ready_surface(page)
     assert changed(pushed, curled) > 0.003
     assert np.abs(middle(page, address, curl) - with_push).max() > 0.02
@@ -206,7 +197,7 @@ def test_poured_uneven_pushed_seen_as_a_surface_and_taken_away(page, address, tm
     choose(page, "quality", "full")
     expect(page.get_by_test_id("run-cost")).to_contain_text("≈", timeout=90_000)
     page.get_by_test_id("run").click()
-    finished(page, address, key, "full")
+    finished(page, address, key, "full", LAST)
     page.get_by_test_id("lane-liquid").locator(".name").click()
     page.get_by_text("Take away").click()
     for what, format, pattern in (("surface", "ply", "*.ply"), ("volume", "vdb", "*.vdb")):

@@ -15,7 +15,18 @@ from errant_gust.core.fields.sampling import sample
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.study.document import parse
-from tests.browser.tools import add_field, add_step, choose, document, new_study, pixels, put, redrawn, saved
+from tests.browser.tools import (
+    add_field,
+    add_step,
+    choose,
+    document,
+    frames_ready,
+    new_study,
+    pixels,
+    put,
+    redrawn,
+    saved,
+)
 
 READ_VDB = """
 import json, sys, pyopenvdb as o
@@ -167,7 +178,7 @@ def test_a_server_killed_during_a_run_loses_nothing(page, start_server, tmp_path
     expect(page.get_by_test_id("save-state")).to_have_text("saved", timeout=90_000)
     made = document(page, address, "harbour_gust")
     assert made["fields"][2]["steps"][0]["params"]["climb"] == 2
-    expect(page.get_by_test_id("run-state")).to_contain_text("120 frames ready", timeout=300_000)
+    frames_ready(page, 120)
 
 
 @pytest.mark.screen("Studies")

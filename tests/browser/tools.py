@@ -2,6 +2,8 @@
 
 import io
 import json
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
 
 import numpy as np
 from PIL import Image
@@ -77,6 +79,56 @@ def settings(page: Page, thing: str) -> None:
 
 def saved(page: Page) -> None:
     expect(page.get_by_test_id("save-state")).to_have_text("saved")
+
+
+@contextmanager
+def unseen(page: Page) -> Iterator[None]:
+    """The window is behind others meanwhile: runs go on and are told of, and nothing is drawn as their frames come."""
+    said = (
+        "(is) => { Object.defineProperty(document, 'hidden', { configurable: true, get: () => is });"
+        " document.dispatchEvent(new Event('visibilitychange')) }"
+    )
+    page.evaluate(said, True)
+    try:
+        yield
+    finally:
+        page.evaluate(said, False)
+
+
+def frames_ready(page: Page, count: int) -> None:
+    """Wait, away from the window, until so many frames of the flow are told to be there."""
+    with unseen(page):
+        page.wait_for_function(
+            f"() => parseInt(document.querySelector('[data-testid=run-state]').textContent) >= {count}", timeout=300_000
+        )
+
+
+def runs_to(page: Page, frame: int) -> None:
+    """Press Run and wait, away from the window, until the preview has so many frames."""
+    with page.expect_response(lambda r: r.url.endswith("/api/runs") and r.request.method == "POST"):
+        page.get_by_test_id("run").click()
+    page.wait_for_timeout(300)  # what is told from here on is of the run that was asked for
+    frames_ready(page, frame)
+    expect(page.get_by_test_id("run-state")).to_contain_text(f"{frame} frames ready")
+
+
+def finished(page: Page, address: str, key: str, quality: str, last: int, but: Collection[str] = ()) -> str:
+    """The newest run of a quality that is not among those known, when it has ended on its last frame."""
+    with unseen(page):
+        for _ in range(300):
+            runs = json.loads(page.request.get(f"{address}/api/runs?study={key}").text())
+            found = next((r for r in runs if r["quality"] == quality and r["identity"] not in but), None)
+            if found and found["state"] not in ("waiting", "running", "stopped"):
+                assert (found["state"], found["frames"][-1]) == ("done", last), found["message"]
+                return str(found["identity"])
+            page.wait_for_timeout(1000)
+    raise AssertionError("no run has ended")
+
+
+def go_to(page: Page, share: float) -> None:
+    """Click on the time bar."""
+    track = page.get_by_role("slider", name="Frame", exact=True).bounding_box()
+    page.mouse.click(track["x"] + share * track["width"], track["y"] + 5)
 
 
 AT_REST = """() => document.documentElement.dataset.rest !== undefined && document.getAnimations().every(

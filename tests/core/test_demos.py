@@ -17,10 +17,11 @@ from tests.studies import DEMO
 
 
 @pytest.mark.parametrize("name", sorted(DEMOS))
-def test_a_demo_is_as_the_builder_makes_it_has_no_error_and_a_page(name):
+def test_a_demo_is_as_the_builder_makes_it_has_no_error_adds_what_fits_and_has_a_page(name):
     path = DEMO / f"{name}.gust.json"
     assert json.loads(path.read_text()) == json.loads(json.dumps(DEMOS[name]()))
-    assert not [f for f in findings(open_study(path)) if f.level == "error"]
+    wrong = [f for f in findings(open_study(path)) if f.level == "error" or f.code in ("units_differ", "no_speed")]
+    assert not wrong
     assert "Try:" in (DEMO / f"{name}.md").read_text()
     assert (DEMO / f"{name}.png").read_bytes().startswith(b"\x89PNG")
 

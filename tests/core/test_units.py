@@ -7,9 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from errant_gust.core.api import open_study
 from errant_gust.core.checks import findings
-from errant_gust.core.demos import build
 from errant_gust.core.fields.extent import domain
 from errant_gust.core.fields.look import unit_of
 from errant_gust.core.fields.readings import reading
@@ -109,13 +107,6 @@ def test_gathering_is_told_by_how_far_particles_gather_not_by_divergence():
     assert "-fold after" in found.what
     meant = flow({}, ("carry", {"field": "v"}), fields=pull, intended=[found.key])
     assert not of(findings(meant), "bunching")
-
-
-def test_no_demo_adds_what_does_not_fit(tmp_path):
-    for path in build(tmp_path):
-        found = findings(open_study(path))
-        assert not of(found, "units_differ"), path
-        assert not of(found, "no_speed"), path
 
 
 def test_files_say_the_unit(tmp_path):

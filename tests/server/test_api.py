@@ -230,10 +230,12 @@ def test_a_newer_request_on_a_channel_overtakes_an_older_one(api, study):
 
 
 def wait_for(api, key, identity, state="done", seconds=60):
+    """A run once it is as wanted, or one of several."""
+    wanted = [state] if isinstance(state, str) else state
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         run = next(r for r in api("GET", f"/runs?study={key}") if r["identity"] == identity)
-        if run["state"] == state:
+        if run["state"] in wanted:
             return run
         time.sleep(0.05)
     raise AssertionError(f"the run is {run['state']}: {run['message']}")

@@ -18,13 +18,7 @@ def swept(api, study, *vary, **more):  # noqa: F811
     """A sweep that has come to its end."""
     sweep = api("POST", "/sweeps", body(study, *vary, **more))["sweep"]
     for run in api("GET", f"/sweeps/{sweep}")["runs"]:
-        for state in ("done", "failed"):
-            try:
-                wait_for(api, study["key"], run["identity"], state, 30 if state == "done" else 1)
-                break
-            except AssertionError:
-                if state == "failed":
-                    raise
+        wait_for(api, study["key"], run["identity"], ("done", "failed"), 30)
     return api("GET", f"/sweeps/{sweep}")
 
 

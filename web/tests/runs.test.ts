@@ -2,6 +2,7 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { nextTick } from 'vue'
 import type { RunOut, StudyDoc } from '../src/api/model'
+import { seen } from '../src/lib/seen'
 import { useRuns } from '../src/stores/runs'
 import { useStudy } from '../src/stores/study'
 import { REAL } from './real'
@@ -156,6 +157,19 @@ describe('the frame', () => {
     expect([runs.frame, runs.following, runs.current?.frame]).toEqual([4, true, 4])
     await Events.last!.tell(run('run-p', 'p', 10, 'done'))
     expect([runs.frame, runs.following]).toEqual([10, false])
+  })
+  it('waits while nobody can see the window, and is the newest when somebody can', async () => {
+    const { runs } = await open(one())
+    await runs.runNow()
+    await Events.last!.tell(run('run-p', 'p', 4))
+    seen.value = false
+    await Events.last!.tell(run('run-p', 'p', 7))
+    expect([runs.frame, runs.following, runs.current?.frame]).toEqual([4, true, 4])
+    await Events.last!.tell(run('run-p', 'p', 10, 'done'))
+    expect(runs.frame).toBe(4)
+    seen.value = true
+    await settled()
+    expect([runs.frame, runs.following, runs.current?.frame]).toEqual([10, false, 10])
   })
   it('stays where somebody went, also when a run begins by itself after that', async () => {
     const { runs, study } = await open(one())

@@ -17,6 +17,8 @@ Array = NDArray[Any]
 FONT = Path(__file__).parent / "fonts" / "plex_sans_600.woff"
 MOST_BYTES = 4 << 20
 MOST_PIXELS = 24_000_000
+LONGEST = 20
+"""Seconds that a file is read at most."""
 MOST_USES = 1000
 SUFFIXES = (".svg", ".png", ".jpg", ".jpeg")
 UNSAFE = re.compile(
@@ -38,7 +40,7 @@ def read_svg(path: Path) -> list[Array]:
     if found:
         what = found[0].decode("ascii", "replace").strip()[:20]
         raise FileError(f"holds '{what}', which is not taken", where=path.name, fix="export plain paths only")
-    made = parsed_apart("svg_lines", path, path.name, seconds=20)
+    made = parsed_apart("svg_lines", path, path.name, seconds=LONGEST)
     ends = np.cumsum(made["counts"])
     lines = [made["points"][end - count : end] for end, count in zip(ends, made["counts"], strict=True)]
     lines = [line for line in lines if len(line) > 1 and np.isfinite(line).all()]

@@ -6,6 +6,7 @@ import type { DrawnHead, FlowLook, RunOut } from '../api/model'
 import { loadFrame, nameOf, sizeOf, type Frame } from '../forms/frames'
 import { followRuns } from '../lib/events'
 import { afterwards, callOff, lasting } from '../lib/rest'
+import { seen } from '../lib/seen'
 import { areDrawn, keepMeshes, knownMeshes } from '../scene/instances'
 import { useCatalogue } from './catalogue'
 import { useStudy } from './study'
@@ -195,11 +196,11 @@ export const useRuns = defineStore('runs', () => {
       for (const flow of hollow.value) empty(flow)
     },
   )
-  /** What goes on is followed; what has ended lets go of the frame. */
+  /** What goes on is followed while somebody can see it; what has ended lets go of the frame. */
   watch(
-    () => [run.value?.state, ready.value] as const,
+    () => [run.value?.state, ready.value, seen.value] as const,
     ([state, all]) => {
-      if (!following.value || playing.value || !all.size) return
+      if (!following.value || playing.value || !all.size || !seen.value) return
       frame.value = Math.min(clock.value.end, Math.max(...all))
       if (state !== 'running' && state !== 'waiting') following.value = false
     },
