@@ -82,8 +82,8 @@ FAULTS = (
     Fault(
         "drag's mean as at its end",
         f"{FLOWS}/particles/forces.py",
-        "mean = np.where(x > 1e-6, (1 - left) / np.maximum(x, 1e-12), 1 - x / 2)",
-        "mean = left",
+        "m.mean = before * first + gained * second",
+        "m.mean = before * left + gained * second",
         "core/motion core/particles",
     ),
     Fault(

@@ -1,5 +1,7 @@
 """Motion steps of a particle lane against their known answers."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -73,21 +75,86 @@ def test_a_share_of_ease_is_reached_in_a_24th_of_a_second(share, speed):
     assert state.more["own"][0, 0] == pytest.approx(speed, rel=1e-5)
 
 
-def test_a_push_and_drag_reach_the_terminal_speed():
-    f = ParticleFlow(flow(STILL, ("push", {"field": "v", "amount": 3}), ("drag", {"rate": 4}), fields=WIND), "p")
-    state = run(f, at([0, 0, 0]), 24 * 4)
-    assert state.more["own"][0, 0] == pytest.approx(6 / 4, rel=0.1)
-    finer = ParticleFlow(
-        flow(
-            STILL,
-            ("push", {"field": "v", "amount": 3}),
-            ("drag", {"rate": 4}),
-            fields=WIND,
-            clock={"fps": 240, "start": 1, "end": 999},
-        ),
-        "p",
-    )
-    assert run(finer, at([0, 0, 0]), 960).more["own"][0, 0] == pytest.approx(1.5, rel=0.01)
+def moved(steps, state, fps, seconds, fields=WIND, slow_motion=1.0, shapes=None):
+    """A state after so many seconds of what happens, at frames a second of film."""
+    clock = {"fps": fps, "start": 1, "end": 4000, "slow_motion": slow_motion}
+    f = ParticleFlow(flow(STILL, *steps, fields=fields, clock=clock, **({"shapes": shapes} if shapes else {})), "p")
+    return run(f, state, round(seconds * fps * slow_motion))
+
+
+@pytest.mark.parametrize("fps", [6, 12, 24, 48])
+@pytest.mark.parametrize("rate", [0.5, 2, 10, 30, 400])
+def test_what_falls_with_drag_reaches_its_terminal_speed_at_any_rate(fps, rate):
+    steps = ("push", {"field": "v", "amount": 3}), ("gravity", {}), ("drag", {"rate": rate})
+    for order in (steps, steps[::-1]):
+        own = moved(order, at([0, 0, 0]), fps, 8 / min(rate, 8)).more["own"][:, 0]
+        assert own == pytest.approx([6 / rate, 0, -9.81 / rate], rel=1e-3, abs=1e-6)
+
+
+@pytest.mark.parametrize(("fps", "slow_motion"), [(12, 1), (24, 1), (48, 1), (24, 4)])
+def test_what_falls_with_drag_is_where_it_is_exactly(fps, slow_motion):
+    state = moved((("gravity", {}), ("drag", {"rate": 3})), at([0, 0, 0]), fps, 0.5, slow_motion=slow_motion)
+    left = np.exp(-1.5)
+    assert state.more["own"][2, 0] == pytest.approx(-9.81 / 3 * (1 - left), rel=1e-5)
+    assert state.position[2, 0] == pytest.approx(-9.81 / 3 * (0.5 - (1 - left) / 3), rel=1e-5)
+    assert state.velocity[:, 0] == pytest.approx(state.more["own"][:, 0])
+
+
+def formula(id, *parts):
+    return lane(id, ("constant", {"vector": [0, 0, 0]}), ("formula", {"expression": ", ".join(parts)}))
+
+
+@pytest.mark.parametrize(
+    ("fps", "slow_motion", "allowed"), [(24, 1, 0.01), (12, 1, 0.02), (48, 1, 0.0025), (24, 2, 0.0025)]
+)
+def test_a_spring_keeps_its_energy_and_comes_back(fps, slow_motion, allowed):
+    spring = (formula("v", "0 - 9*x", "0 - 9*y", "0 - 9*z"),)
+    clock = {"fps": fps, "start": 1, "end": 4000, "slow_motion": slow_motion}
+    f = ParticleFlow(flow(STILL, ("push", {"field": "v"}), fields=spring, clock=clock), "p")
+    state, energies, farthest = at([1, 0, 0]), [], 0.0
+    for n in range(1, round(10 * 2 * np.pi / 3 * fps * slow_motion) + 1):
+        state = f.next(state, n)
+        energies.append(float((state.more["own"] ** 2).sum() + 9 * (state.position**2).sum()) / 9)
+        farthest = max(farthest, float(np.abs(state.position).max()))
+    assert energies == pytest.approx(np.ones(len(energies)), abs=allowed)
+    assert farthest == pytest.approx(1, abs=allowed)
+
+
+MIXED = (
+    formula("pull", "0 - 5*x*(1 + z*z)", "0 - 4*y", "0 - 3*z + sin(2*t)"),
+    formula("along", "0 - 0.8*y", "0.8*x", "0.2*sin(t)"),
+    lane("air", ("distance", {"shape": "ball"}), ("formula", {"expression": "0.5 + x*x"})),
+)
+
+
+@pytest.mark.parametrize(
+    "steps",
+    [
+        (("push", {"field": "pull"}),),
+        (("push", {"field": "pull"}), ("drag", {"rate": {"field": "air"}})),
+        (("push", {"field": "pull"}), ("ease", {"field": "along", "how": "rate", "rate": 2})),
+        (("carry", {"field": "along"}), ("push", {"field": "pull"}), ("drag", {"rate": 1})),
+    ],
+    ids=["push", "push and a drag that varies", "push and ease", "carried, pushed and slowed"],
+)
+def test_forces_are_of_second_order_together_and_the_velocity_is_that_of_the_place(steps):
+    starts = at([1, 0.2, 0.5], [0.3, -0.8, 0.1], own=[[0, 1, 0], [0.5, 0, -1]])
+    ends = [moved(steps, starts, fps, 2, fields=MIXED) for fps in (12, 24, 48, 96)]
+    for name in ("position", "velocity"):
+        found = [np.asarray(getattr(s, name), np.float64) for s in ends]
+        apart = [np.abs(a - b).max() for a, b in itertools.pairwise(found)]
+        orders = np.log2(np.array(apart[:-1]) / apart[1:])
+        assert (orders > 1.7).all(), (name, apart)
+        assert apart[1] < 0.01, "24 frames a second against 48"
+
+
+@pytest.mark.parametrize("integrator", ["midpoint", "rk3", "rk4"])
+def test_the_velocity_of_what_is_carried_is_that_of_where_it_came_to(integrator):
+    shapes, lanes = rotation_lanes()
+    steps = (("carry", {"field": "v", "integrator": integrator}),)
+    state = moved(steps, at([1, 0, 0], keeps=()), 24, 1, fields=lanes, shapes=shapes)
+    x, y, _ = state.position[:, 0]
+    assert state.velocity[:, 0] == pytest.approx([-y, x, 0], abs=1e-3)
 
 
 def test_ralstons_method_is_of_third_order():

@@ -16,6 +16,7 @@ from errant_gust.core.flows.halving import Halved, between
 from errant_gust.core.flows.kind import LaneFlow
 from errant_gust.core.flows.on_lines import OnLines
 from errant_gust.core.flows.particles import birth
+from errant_gust.core.flows.particles.forces import together
 from errant_gust.core.flows.particles.renewal import Respawn
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.flows.particles.steps import SORT, Emit, Moving, ParticleStep, Stage, Use
@@ -361,19 +362,22 @@ class Motion:
         kind = ParticleStep
         self.drifts = [u for u in uses if type(u.step).drift is not kind.drift]
         self.bends = [u for u in uses if type(u.step).bend is not kind.bend]
-        self.pushes = [u for u in uses if type(u.step).push is not kind.push]
+        self.forces = [u for u in uses if type(u.step).force is not kind.force]
         self.corrects = [u for u in uses if type(u.step).correct is not kind.correct]
         self.moves = bool(self.drifts or self.corrects or inertial)
         carries: list[Any] = [u.step for u in uses if isinstance(u.step, Carries)]
         self.integrator = carries[0].integrator if carries else "euler"
 
     def move(self, m: Moving) -> Array:
-        """Move a block; its velocity (3, n) on the way. `m.position` and `m.own` are then those at the end."""
+        """Move a block; its velocity (3, n). That, `m.position` and `m.own` are then those at the end."""
         before = m.position
-        for use in self.pushes:
-            use.step.push(m, use)
-        position, velocity = self.integrated(m)
-        m.position = position
+        carried = self.carried(before, "start")
+        if self.forces:
+            # where it will be in the middle of the step, as far as that is known at its beginning
+            way = self.bent(carried, m.mean, before, m)
+            together(m, before + np.float32(0.5) * m.dt * way, self.forces)
+        m.position, carried = self.integrated(m, carried)
+        velocity = self.bent(carried, m.own, m.position, m)
         for use in self.corrects:
             use.step.correct(m, use)
         if m.pushed_back is not None:
@@ -381,33 +385,46 @@ class Motion:
             velocity = np.where(went, (m.position - before) / np.maximum(m.dt, np.float32(1e-9)), velocity)
         return velocity
 
-    def velocity(self, points: Array, stage: Stage, m: Moving) -> Array:
-        """Velocity (3, n) in m/s at points (3, n): the drifts together, bent by what bends them."""
-        total: Array | None = m.mean
+    def carried(self, points: Array, stage: Stage) -> Array | None:
+        """The drifts together (3, n) in m/s at points (3, n); None if there are none."""
+        total: Array | None = None
         for use in self.drifts:
             v = use.step.drift(points, use, stage)
-            total = v if total is None else total + v
-        if total is None:
-            total = np.zeros_like(points)
+            total = v if total is None else v if v is None else total + v
+        return total
+
+    def bent(self, carried: Array | None, own: Array | None, points: Array, m: Moving) -> Array:
+        """Drifts and a velocity of their own together, bent by what bends them. All (3, n), in m/s."""
+        if carried is None:
+            total = np.zeros_like(points) if own is None else own
+        else:
+            total = carried if own is None else own + carried
         for use in self.bends:
             total = use.step.bend(total, points, m, use)
         return total
 
-    def integrated(self, m: Moving) -> tuple[Array, Array]:
-        """Positions after each particle's own dt, and the mean velocity on the way. Both (3, n), in m and m/s (Runge
-        and Kutta: 4th order, midpoint, or Euler's)."""
+    def integrated(self, m: Moving, carried: Array | None) -> tuple[Array, Array | None]:
+        """Positions after each particle's own dt, and the drifts there, from those at their beginning. All (3, n), in m
+        and m/s (Runge and Kutta: 4th order, midpoint, or Euler's; what drifts at the end is told from stages before,
+        exact for what changes evenly)."""
         p, dt, half = m.position, m.dt, np.float32(0.5)
-        k1 = self.velocity(p, "start", m)
-        if self.integrator == "euler" or not self.drifts:
-            return p + dt * k1, k1
-        k2 = self.velocity(p + half * dt * k1, "middle", m)
+        k1 = self.bent(carried, m.mean, p, m)
+        if self.integrator == "euler" or carried is None:
+            return p + dt * k1, carried
+
+        def stage(at: Array, name: Stage) -> tuple[Array, Array]:
+            c = self.carried(at, name)
+            assert c is not None
+            return c, self.bent(c, m.mean, at, m)
+
+        c2, k2 = stage(p + half * dt * k1, "middle")
         if self.integrator == "midpoint":
-            return p + dt * k2, k2
+            return p + dt * k2, 2 * c2 - carried
         if self.integrator == "rk3":  # Ralston 1962
-            k3 = self.velocity(p + np.float32(0.75) * dt * k2, "late", m)
+            c3, k3 = stage(p + np.float32(0.75) * dt * k2, "late")
             v = (2 * k1 + 3 * k2 + 4 * k3) * np.float32(1 / 9)
-            return p + dt * v, v
-        k3 = self.velocity(p + half * dt * k2, "middle", m)
-        k4 = self.velocity(p + dt * k3, "end", m)
+            return p + dt * v, carried + (c3 - carried) * np.float32(4 / 3)
+        _, k3 = stage(p + half * dt * k2, "middle")
+        c4, k4 = stage(p + dt * k3, "end")
         v = (k1 + 2 * k2 + 2 * k3 + k4) * np.float32(1 / 6)
-        return p + dt * v, v
+        return p + dt * v, c4

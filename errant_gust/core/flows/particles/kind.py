@@ -33,7 +33,7 @@ class ParticleKind(FlowKind):
     unit = "particles"
     icon = "points"
     smaller = "fewer particles"
-    engine = 5
+    engine = 6
     begins_with = (("emit", {}), ("carry", {}))
     results = (
         PointsResult("particles", "particles", ABOUT),

@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 SORT = "particles"
 Stage = Literal["start", "middle", "late", "end"]
+Force = tuple[Array | None, Array | None]
+"""What a step adds to dv/dt = S − K v: S, (3, n) or (3, 1) in m/s², and K, (n,) or a number in 1/s; None is nothing."""
 
 
 @dataclass
@@ -67,18 +69,19 @@ class Use:
         """The lane that a parameter names, at points (3, n): (3, n) or (n,)."""
         return self.nodes[name, stage].evaluate(points).value
 
-    def number(self, name: str, points: Array) -> Any:
+    def number(self, name: str, points: Array, stage: Stage = "start") -> Any:
         """A number, or what the field in its place is at the points (n,)."""
         if name in self.varying:
-            return self.nodes[name, "start"].evaluate(points).value
+            return self.nodes[name, stage].evaluate(points).value
         return np.float32(getattr(self.step, name))
 
 
 class ParticleStep(FlowStep):
     """One operation in a particle lane. A subclass declares its parameters and does its part; the rest follows.
 
-    A motion step does one or more of: `push` its own velocity, `drift` (carry it), `bend` the velocity of all motion
-    together, `correct` the place it came to, `renew` (say which are born again). They are called in the lane's order.
+    A motion step does one or more of: be a `force` on its own velocity, `drift` (carry it), `bend` the velocity of all
+    motion together, `correct` the place it came to, `renew` (say which are born again). They are called in the lane's
+    order.
     """
 
     sort = SORT
@@ -98,8 +101,9 @@ class ParticleStep(FlowStep):
     def prepare(self, use: Use) -> None:
         """Do what must not happen inside a block of particles."""
 
-    def push(self, m: Moving, use: Use) -> None:
-        """Change `m.own` over `m.dt`, and `m.mean` with it."""
+    def force(self, points: Array, use: Use) -> Force:
+        """What it adds to the change of a velocity of its own at points (3, n), in the middle of the step."""
+        return None, None
 
     def drift(self, points: Array, use: Use, stage: Stage) -> Array | None:
         """Velocity (3, n) that carries, in m/s."""
