@@ -16,6 +16,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from errant_gust.core.home import compiled
+
 ROOT = Path(__file__).resolve().parents[1]
 WEB = ("dist", "src", "tests", "package.json", "vitest.config.ts", "tsconfig.json", "told.json")
 PARTS = ("errant_gust", "tests", "demo", "pyproject.toml", "docs", "README.md", *(f"web/{name}" for name in WEB))
@@ -225,7 +227,8 @@ class Copy:
         more = [*(["--quick"] if self.quick else []), *(f"--deselect={name}" for name in self.red)]
         done = subprocess.run(
             [sys.executable, "-m", "pytest", "-q", "-n", "2", "--dist", "worksteal", *more, *files],
-            cwd=self.place, env={**os.environ, "PYTHONPATH": str(self.place)}, capture_output=True, text=True,
+            cwd=self.place, capture_output=True, text=True,
+            env={**os.environ, "PYTHONPATH": str(self.place), "ERRANT_GUST_KERNELS": str(compiled())},
         )  # fmt: skip
         found = [line.split()[1] for line in done.stdout.splitlines() if line.startswith(("FAILED ", "ERROR "))]
         return found or ([] if done.returncode in (0, 5) else [done.stdout[-300:] + done.stderr[-300:]])
