@@ -26,8 +26,11 @@ from errant_gust.core.runs.delivery.deliver import MANIFEST, deliver
 from errant_gust.core.runs.delivery.order import Options, ordered
 from errant_gust.core.runs.delivery.sources import Item
 from errant_gust.core.runs.delivery.verify import manifest_of, verify
+from errant_gust.core.runs.export import export_run
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.shape_files import export_shape
 from errant_gust.core.study.building import lane
+from errant_gust.core.study.document import dump
 from tests.core.test_gas import PUFF, gas
 from tests.studies import plan
 
@@ -182,6 +185,66 @@ def test_gas_for_others_is_read_by_the_real_library_where_it_should_be(smoke, tm
     assert float(ours.values.sum()) == pytest.approx(float(volume.grids["density"].values.sum()), rel=1e-5)
     assert verify(tmp_path / "out") == []
     assert manifest_of(tmp_path / "out")["command"] == "gust deliver …"
+
+
+@pytest.mark.parametrize("slow", [1.0, 2.5, 0.5])
+def test_in_slow_motion_velocities_are_a_second_of_the_film_that_it_is(tmp_path, slow):
+    """x(t + 1) − x(t) = v / timeCodesPerSecond: points and shapes, exported and delivered."""
+    from pxr import Usd, UsdGeom
+
+    emit = ("emit", {"shape": "ball", "timing": "all at once", "count": 40, "life": 99})
+    wind = lane("wind", ("constant", {"makes": "vector", "vector": [2.4, 0, 1.2]}))
+    flow = {**lane("dust", emit, ("carry", {"field": "wind"})), "kind": "particles"}
+    path = {"keys": [[0, [0, 0, 0]], [9, [9, 0, -18]]], "between": "linear"}
+    mover = {"id": "mover", "kind": "box", "params": {"move": path}}
+    clock = {"fps": 24, "start": 1, "end": 4, "slow_motion": slow}
+    made = plan(wind, flows=[flow], shapes=[BALL, mover], clock=clock)
+    run = compute(made.study, "dust", tmp_path / "run")
+    export_run(run, tmp_path / "points", format="usd")
+    export_shape(made, "mover", tmp_path / "shape", format="usd")
+    study = dump(made.study)
+    results = [Item(run.folder, "particles", "usd"), Item(tmp_path, "mover", "usd", study=study)]
+    deliver(ordered(results, Options(unit="cm")), tmp_path / "out")
+    found = 0
+    stages = [p for p in tmp_path.rglob("*.usda") if ".manifest" not in p.name and ".topology" not in p.name]
+    for file in stages:
+        stage = Usd.Stage.Open(str(file))
+        for prim in stage.Traverse():
+            if not prim.IsA(UsdGeom.PointBased):
+                continue
+            one = UsdGeom.PointBased(prim)
+            way = np.array(one.GetPointsAttr().Get(3)) - np.array(one.GetPointsAttr().Get(2))
+            speed = np.array(one.GetVelocitiesAttr().Get(2)) / stage.GetTimeCodesPerSecond()
+            np.testing.assert_allclose(way, speed, rtol=1e-3, atol=1e-4)
+            assert np.abs(way).max() > 0.01
+            found += 1
+    assert found >= 4
+
+
+@pytest.mark.parametrize("per", ["second", "frame"])
+def test_what_is_delivered_in_centimetres_says_so(smoke, tmp_path, per):
+    """The unit that a file names is that of its values, in every format that names one."""
+    import zarr
+
+    v, h = ("cm/s", "cm") if per == "second" else ("cm/frame", "cm")
+    for format in ("npz", "vti", "zarr", "vdb"):
+        deliver(ordered([Item(smoke.folder, "", format)], Options(unit="cm", per=per, last=2)), tmp_path / format)
+        file = next(p for p in sorted((tmp_path / format / "g").iterdir()) if p.suffix != ".usda")
+        if format == "npz":
+            with np.load(file) as z:
+                assert str(z["vel.unit"]) == v
+        elif format == "vti":
+            assert f'Unit="{v}"'.encode() in file.read_bytes()
+        elif format == "zarr":
+            group = zarr.open_group(zarr.storage.ZipStore(file, mode="r"), mode="r")
+            assert v in {a.attrs.get("unit") for _, a in group.arrays()} or v in json.dumps(dict(group.attrs))
+        else:
+            said = subprocess.run(["vdb_print", "-m", str(file)], capture_output=True, text=True, check=True).stdout
+            assert f"unit: {v}" in said
+            assert "unit: m/s" not in said
+    assert Convention("Z", "mm").label("m²/s") == "mm²/s"
+    assert Convention("Z", "cm").label("1/m³") == "1/cm³"
+    assert Convention("Z", h).label("K") == "K"
 
 
 def test_points_lines_and_a_stage_are_read_by_usd_with_axes_units_and_numbers(dust, tmp_path):

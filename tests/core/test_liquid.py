@@ -111,6 +111,23 @@ def test_a_blob_falls_freely():
     assert s.position[2].mean() == pytest.approx(0.5 - G * t * t / 2, abs=0.02)
 
 
+OPEN = dict.fromkeys(("west", "east", "south", "north", "below", "above"), True)
+
+
+@pytest.mark.parametrize("h", [0.05, 0.08])
+@pytest.mark.parametrize("steps", [(), (("collide", {"shapes": ["rock"]}),)], ids=["nothing near", "an obstacle"])
+def test_with_all_sides_open_it_is_born_falls_and_leaves(h, steps):
+    shapes = [BLOB, ball("rock", 0.1, (0.35, 0.35, 0.2))]
+    p = liquid(once("blob"), FALLS, *steps, h=h, room=ROOM, shapes=shapes, domain=OPEN, fps=48, end=60)
+    _, first = run(p, 0)
+    assert first.count * (h / 2) ** 3 == pytest.approx(4 / 3 * np.pi * 0.2**3, rel=0.06)
+    _, s = run(p, 8)
+    closed = liquid(once("blob"), FALLS, *steps, h=h, room=ROOM, shapes=shapes, fps=48, end=60)
+    assert s.count == run(closed, 8)[1].count
+    assert s.velocity[2].mean() == pytest.approx(-G * 8 / 48, rel=0.02)
+    assert run(p, 40)[1].count == 0, "it has fallen out"
+
+
 def test_a_push_eases_acts_only_where_and_along_the_axes_it_is_given():
     wind = constant("wind", 1, 0.5, 0.25)
     east = lane("east", ("ramp", {"start": [0.0, 0, 0], "end": [0.001, 0, 0]}))

@@ -36,11 +36,11 @@ def parse_unit(text: str) -> Unit:
     return found[0], found[1], found[2], found[3]
 
 
-def unit_text(unit: Unit) -> str:
+def unit_text(unit: Unit, symbols: tuple[str, ...] = SYMBOLS) -> str:
     """The unit as it is written: `m/s`, `1/s`, `m²`; empty for a pure number."""
 
     def side(sign: int) -> str:
-        parts = [(s, sign * e) for s, e in zip(SYMBOLS, unit, strict=True) if sign * e > 0]
+        parts = [(s, sign * e) for s, e in zip(symbols, unit, strict=True) if sign * e > 0]
         return "·".join(s if e == 1 else f"{s}{str(e).translate(RAISED)}" for s, e in parts)
 
     above, below = side(1), side(-1)

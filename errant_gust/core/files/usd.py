@@ -25,15 +25,21 @@ WIDTH = 0.01
 
 @dataclass(frozen=True)
 class Setting:
-    """What a stage says of itself: its up axis, and metres in a unit of length."""
+    """What a stage says of itself: its up axis, and metres in a unit of length; and how much slower it plays than what
+    happens: velocities are a second of the film that it is, as readers take them."""
 
     up: Literal["Z", "Y"] = "Z"
     metres: float = 1.0
+    slow: float = 1.0
 
     @property
     def width(self) -> float:
         """Of lines and points, in the file's unit of length."""
         return WIDTH / self.metres
+
+    def speeds(self, velocity: Array) -> Array:
+        """Velocities (n, 3) a second of what happens as those a second of film."""
+        return velocity if self.slow == 1 else velocity * np.float32(1 / self.slow)
 
 
 METRES = Setting()
@@ -65,7 +71,7 @@ def write_frame(
             cloud.CreateWidthsAttr().Set(_floats(np.full(len(position), setting.width)), at)
             cloud.SetWidthsInterpolation("vertex")
             if "velocity" in points:
-                cloud.CreateVelocitiesAttr().Set(_vec3(points["velocity"]), at)
+                cloud.CreateVelocitiesAttr().Set(_vec3(setting.speeds(points["velocity"])), at)
             if "id" in points:
                 cloud.CreateIdsAttr().Set(Vt.Int64Array.FromNumpy(points["id"].astype(np.int64)), at)
             cloud.CreateExtentAttr().Set(_extent(position, Gf), at)
@@ -80,7 +86,7 @@ def write_frame(
             curves.CreateExtentAttr().Set(_extent(lines.points, Gf), at)
             _primvars(curves, lines.channels, at, Sdf, UsdGeom)
         if mesh is not None:
-            _mesh(stage, f"/{name}/Mesh", mesh, at)
+            _mesh(stage, f"/{name}/Mesh", mesh, at, setting)
         if instanced is not None:
             _instancer(stage, f"/{name}/Instances", instanced, at)
         stage.GetRootLayer().Save()
@@ -109,7 +115,7 @@ def _in_words(path: Path, part: Path | None = None) -> Iterator[None]:
             part.unlink(missing_ok=True)
 
 
-def _mesh(stage: Any, place: str, made: Any, at: Any) -> None:
+def _mesh(stage: Any, place: str, made: Any, at: Any, setting: Setting) -> None:
     from pxr import Gf, Sdf, UsdGeom
 
     mesh = UsdGeom.Mesh.Define(stage, place)
@@ -121,7 +127,7 @@ def _mesh(stage: Any, place: str, made: Any, at: Any) -> None:
         mesh.CreateNormalsAttr().Set(_vec3(made.normals), at)
         mesh.SetNormalsInterpolation("vertex")
     if "velocity" in made.channels:
-        mesh.CreateVelocitiesAttr().Set(_vec3(made.channels["velocity"]), at)
+        mesh.CreateVelocitiesAttr().Set(_vec3(setting.speeds(made.channels["velocity"])), at)
     mesh.CreateExtentAttr().Set(_extent(made.vertices, Gf), at)
     _primvars(mesh, made.channels, at, Sdf, UsdGeom)
 

@@ -98,12 +98,13 @@ def export_run(
     if draws and plan is None:
         plan = plan_of_run(store)
     to.mkdir(parents=True, exist_ok=True)
+    setting = Setting(slow=manifest["clock"].get("slow_motion", 1.0))
     made: list[Path] = []
     for i, (frame, path) in enumerate(zip(wanted, paths, strict=True)):
         if cancel is not None and cancel():
             break
         drawing = drawing_of(store, plan, flow, frame) if draws and plan is not None else None
-        _write(store, path, frame, result, format, channels, velocity, drawing)
+        _write(store, path, frame, result, format, channels, velocity, drawing, setting)
         made.append(path)
         if report is not None:
             report(i + 1, len(wanted))
@@ -124,10 +125,11 @@ def wanted_frames(store: RunStore, frames: tuple[int, int] | None) -> list[int]:
 
 def _write(
     store: RunStore, path: Path, frame: int, result: Result, format: str, channels: tuple[str, ...] | None,
-    velocity: Velocity, drawing: Drawing | None,
+    velocity: Velocity, drawing: Drawing | None, setting: Setting,
 ) -> None:  # fmt: skip
     found = take(store, frame, result, channels, velocity, drawing)
-    put(path, frame, store.manifest()["flow"], result.form, format, found, channels=channels, beside=drawing)
+    flow = store.manifest()["flow"]
+    put(path, frame, flow, result.form, format, found, channels=channels, beside=drawing, setting=setting)
 
 
 def take(

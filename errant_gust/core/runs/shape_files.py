@@ -9,7 +9,7 @@ from errant_gust.core.blocks import BLOCK, share_out
 from errant_gust.core.errors import FileError, StudyError, nearest
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.files.meshes import write_mesh, write_mesh_arrays
-from errant_gust.core.files.usd import write_frame, write_stage
+from errant_gust.core.files.usd import METRES, Setting, write_frame, write_stage
 from errant_gust.core.files.vdb import write_vdb
 from errant_gust.core.files.writing import check_new
 from errant_gust.core.flows.results import MeshData
@@ -41,7 +41,8 @@ def export_shape(
     to.mkdir(parents=True, exist_ok=True)
     made: list[Path] = []
     for n, path in enumerate(paths):
-        write_shape(plan.at(clock.seconds(first + n)).shape(id), path, format, first + n, voxel)
+        shape = plan.at(clock.seconds(first + n)).shape(id)
+        write_shape(shape, path, format, first + n, voxel, Setting(slow=clock.slow_motion))
         made.append(path)
         if report is not None:
             report(n + 1, len(paths))
@@ -50,14 +51,16 @@ def export_shape(
     return [(path, digest_of(path)) for path in made]
 
 
-def write_shape(shape: PlacedShape, path: Path, format: str, frame: int = 1, voxel: float = 0.0) -> None:
+def write_shape(
+    shape: PlacedShape, path: Path, format: str, frame: int = 1, voxel: float = 0.0, setting: Setting = METRES
+) -> None:
     """One shape into one file. Triangles hold the velocity of the shape's matter where it moves."""
     if format == "vdb":
         write_vdb(path, {shape.id: level_set(shape, voxel)})
         return
     found = mesh_data(shape)
     if format == "usd":
-        write_frame(path, frame, shape.id, None, mesh=found)
+        write_frame(path, frame, shape.id, None, mesh=found, setting=setting)
     else:
         (write_mesh_arrays if format == "npz" else write_mesh)(path, found.vertices, found.faces, found.channels)
 

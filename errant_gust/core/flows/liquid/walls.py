@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 PASSES = 3
 SKIN = 1e-3  # cells that particles keep from walls
+FAR = np.float32(1e6)  # cells: finite, since distances are interpolated
 NEAR = 1.5  # cells within which the exact distance of a shape is asked
 
 
@@ -110,6 +111,7 @@ class Fronts:
         corner, stick = _corners(window, walls, domain.stick)
         corner /= h
         self._sides(work, domain, corner, stick)
+        np.minimum(corner, FAR, out=corner)  # where there is no wall at all
         shares = open_shares(window, corner)
         if not any(s.any() for s in shares):
             raise StudyError(

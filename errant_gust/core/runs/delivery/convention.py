@@ -7,7 +7,7 @@ from typing import Any, Literal
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.fields.units import parse_unit
+from errant_gust.core.fields.units import parse_unit, unit_text
 from errant_gust.core.files.usd_scene import Camera
 from errant_gust.core.flows.drawing import Instanced, Prototype
 from errant_gust.core.flows.results import Channel, Lines, MeshData, Points, Volume
@@ -55,6 +55,15 @@ class Convention:
         made = self.metres**-metres
         return made * self.fps**seconds if self.per_frame and (metres, seconds) == (1, -1) else made
 
+    def label(self, unit: str) -> str:
+        """A unit of ours as it is called there."""
+        try:
+            found = parse_unit(unit)
+        except ValueError:
+            return unit
+        frames = self.per_frame and found[:2] == (1, -1)
+        return unit_text(found, (self.unit, "frame" if frames else "s", "kg", "K"))
+
     def turned(self, vectors: Array) -> Array:
         """Directions (…, 3) with the up axis that is wanted."""
         if self.up == "Z":
@@ -90,9 +99,9 @@ class Convention:
         if self.plain:
             return found
         if isinstance(found, Points):
-            return replace(
-                found, position=self._places(found.position), channels=self._channels(found.channels, found.known)
-            )
+            known = {n: replace(c, unit=self.label(c.unit)) for n, c in found.known.items()}
+            channels = self._channels(found.channels, found.known)
+            return replace(found, position=self._places(found.position), channels=channels, known=known)
         if isinstance(found, MeshData):
             normals = None if found.normals is None else self.turned(found.normals)
             places = self._places(found.vertices)
@@ -135,7 +144,8 @@ class Convention:
             if grid.is_vector:
                 values = self.turned(values)
         values = np.ascontiguousarray(values * factor if factor != 1 else values, np.float32)
-        return replace(grid, region=region, values=values, background=float(grid.background * factor), unit=grid.unit)
+        return replace(grid, region=region, values=values, background=float(grid.background * factor),
+                       unit=self.label(grid.unit))  # fmt: skip
 
 
 def _times(a: Array, b: Array) -> Array:

@@ -42,7 +42,8 @@ def write_one(part: Part, options: Options, file: Planned, path: Path) -> Box | 
     if part.format == "vdb":
         write_vdb(path, found.grids, options.compression, options.half)
     else:
-        setting = Setting(options.up, convention.metres)
+        slow = 1.0 if convention.per_frame else float(source.clock.get("slow_motion", 1.0))
+        setting = Setting(options.up, convention.metres, slow)
         put(path, file.number, source.name, source.form, part.format, found, channels=channels or None,
             setting=setting)  # fmt: skip
     if not isinstance(found, Volume):
