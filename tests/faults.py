@@ -1,4 +1,4 @@
-"""`python -m tests.faults [--quick] [NAME…]`: twenty faults are put into a copy of the code, one at a time; tells which
+"""`python -m tests.faults [--quick] [NAME…]`: faults are put into a copy of the code, one at a time; tells which
 of them the tests catch. A sign, a bound, a guard: each is one that somebody could make. Those that nobody catches are
 told, and end it with 1.
 
@@ -117,10 +117,19 @@ FAULTS = (
         "core/lease",
     ),
     Fault(
-        "a frame is put in its place before it is whole",
+        "what was half-written is left",
         f"{RUNS}/frame_store.py",
         'aside = self.frames_folder / f".writing-',
         'aside = self.frames_folder / f"writing-',
+        "core/every_kind core/particles",
+    ),
+    Fault(
+        "a frame is written where it is read",
+        f"{RUNS}/frame_store.py",
+        '            write_arrays(aside, channels, {"frame": frame, **facts, SUMMED: True})\n',
+        "            shutil.rmtree(self.path(frame), ignore_errors=True)\n"
+        '            write_arrays(self.path(frame), channels, {"frame": frame, **facts, SUMMED: True})\n'
+        "            self.path(frame).rename(aside)\n",
         "core/every_kind core/particles",
     ),
     Fault(

@@ -95,3 +95,5 @@ def survives_a_kill(study: Any, flow: str, folder: Path) -> None:
         for name, values in RunStore(folder).read(frame).items():
             assert np.isfinite(values).all(), (frame, name)
     _ends_alike(study, flow, folder)
+    left = [p.name for p in RunStore(folder).frames_folder.iterdir() if p.suffix != ".zarr"]
+    assert not left, "what the killed one had half-written is gone"

@@ -370,6 +370,8 @@ def test_pushing_by_a_field_eases_gas_into_it():
     p = gas(PUFF, ("push", {"field": "wind", "rate": 8, "only_gas": False}), fields=(wind,), domain={"follow": False})
     _, state = run(p, 24)
     assert state.u.mean() == pytest.approx(1.5, abs=0.02)
+    _, state = run(p, 2)
+    assert state.u.mean() == pytest.approx(1.5 * (1 - np.exp(-8 * 2 / 24)), rel=0.01), "the same at any rate of frames"
     force = gas(
         PUFF, ("push", {"field": "wind", "how": "force", "only_gas": False}), fields=(wind,), domain={"follow": False}
     )

@@ -96,6 +96,15 @@ def test_an_open_box_is_reported_and_still_has_an_inside():
     assert (d[1:] > 0.2).all()
 
 
+def test_an_open_dome_is_inside_up_to_its_opening():
+    """Half of the directions see it from the middle of the opening, 0.36 of them from 0.3 below it."""
+    m = trimesh.creation.icosphere(3)
+    dome = make_mesh(m.vertices, m.faces[m.triangles_center[:, 2] > 0], "dome")
+    at = np.array([[0, 0, 0.3], [0, 0, 0.1], [0, 0, -0.1], [0, 0, -0.3], [0.5, 0, -0.15]])
+    assert dome.contains(at).tolist() == [True, True, False, False, False]
+    assert dome.winding(at)[3] == pytest.approx(0.5 * (1 - 0.3 / np.hypot(1, 0.3)), abs=0.02)
+
+
 def test_a_thin_plate_has_both_sides_outside():
     m = trimesh.creation.box((2, 2, 0.02))
     d, _, _ = MeshDistance(make_mesh(m.vertices, m.faces, "plate")).sample(

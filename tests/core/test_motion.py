@@ -157,6 +157,27 @@ def test_the_velocity_of_what_is_carried_is_that_of_where_it_came_to(integrator)
     assert state.velocity[:, 0] == pytest.approx([-y, x, 0], abs=1e-3)
 
 
+def test_steps_in_time_take_all_motion_finer_and_half_a_step_has_a_quarter_of_the_error():
+    swings = (("push", {"field": "v"}),)
+    spring = (formula("v", "0 - 80*x", "0 - 80*y", "0 - 80*z"),)
+    errors = []
+    for n in (1, 2, 4):
+        steps = (*swings, ("steps_in_time", {"substeps": n}))
+        x = moved(steps, at([1, 0, 0]), 24, 0.5, fields=spring).position[0, 0]
+        errors.append(abs(x - np.cos(np.sqrt(80) / 2)))
+    assert np.log2(errors[0] / errors[1]) == pytest.approx(2, abs=0.5)
+    assert np.log2(errors[1] / errors[2]) == pytest.approx(2, abs=0.3)
+    steps = (*swings, ("steps_in_time", {"substeps": 2}))
+    f = ParticleFlow(flow(STILL, *steps, fields=spring), "p")
+    told = f.halved(at([1, 0, 0]), 1)
+    assert [h.substeps for h in told] == [2, 4]
+    assert told[0].middle / told[1].middle == pytest.approx(4, rel=0.3)
+    bound = ParticleFlow(flow(STILL, ("gravity", {}), ("steps_in_time", {"substeps": 1, "longest": 0.02})), "p")
+    moving = at([0, 0, 0])
+    moving.velocity[0] = 2.3  # nearly a tenth of a metre a frame
+    assert bound.substeps(moving, 0, 1 / 24) == 5
+
+
 def test_ralstons_method_is_of_third_order():
     shapes, lanes = rotation_lanes()
     errors = []

@@ -17,6 +17,7 @@ from errant_gust.core.flows.kind import LaneFlow
 from errant_gust.core.flows.on_lines import OnLines
 from errant_gust.core.flows.particles import birth
 from errant_gust.core.flows.particles.forces import together
+from errant_gust.core.flows.particles.motion import StepsInTime
 from errant_gust.core.flows.particles.renewal import Respawn
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
 from errant_gust.core.flows.particles.steps import SORT, Emit, Moving, ParticleStep, Stage, Use
@@ -181,10 +182,11 @@ class ParticleFlow(LaneFlow):
         return found
 
     def substeps(self, state: Particles, start: float, end: float) -> int:
-        """As many as the Carry steps ask for, and as many more as keep the fastest particle's way short enough."""
-        carries = [p.step for p in self._steps(start)[1] if isinstance(p.step, Carries)]
-        count = max((c.substeps for c in carries), default=1)
-        longest = min((c.longest for c in carries if c.longest > 0), default=0.0)
+        """As many as Carry and Steps in time ask for, and as many more as keep the fastest particle's way short
+        enough."""
+        paced = [p.step for p in self._steps(start)[1] if isinstance(p.step, (Carries, StepsInTime))]
+        count = max((c.substeps for c in paced), default=1)
+        longest = min((c.longest for c in paced if c.longest > 0), default=0.0)
         if longest and state.count:
             fastest = float(np.sqrt((state.velocity * state.velocity).sum(axis=0).max()))
             count = max(count, min(MOST_SUBSTEPS, math.ceil(fastest * (end - start) / longest)))
