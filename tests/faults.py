@@ -179,7 +179,7 @@ FAULTS = (
         f"{CORE}/files/points.py",
         'np.clip(channels["colour"], 0, 1) * 255',
         'np.clip(channels["colour"], 0, 1) * 127',
-        "core/particles core/delivery core/every_kind core/grains",
+        "core/delivery core/every_kind",
     ),
     Fault(
         "frames a second of a stage",

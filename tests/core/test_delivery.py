@@ -8,11 +8,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import trimesh
 from hypothesis import given
 from hypothesis import strategies as st
 
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files import room
+from errant_gust.core.files.points import write_ply
 from errant_gust.core.files.room import NoRoom
 from errant_gust.core.files.vdb import read_vdb, write_vdb
 from errant_gust.core.flows.drawing import Instanced, Prototype
@@ -187,8 +189,14 @@ def test_gas_for_others_is_read_by_the_real_library_where_it_should_be(smoke, tm
     assert manifest_of(tmp_path / "out")["command"] == "gust deliver …"
 
 
-@pytest.mark.parametrize("slow", [1.0, 2.5, 0.5])
-def test_in_slow_motion_velocities_are_a_second_of_the_film_that_it_is(tmp_path, slow):
+def test_colours_of_points_are_as_bright_in_a_file_as_they_are(tmp_path):
+    colour = np.float32([[1, 0.5, 0], [0, 0.25, 1.5]])
+    write_ply(tmp_path / "c.ply", {"position": np.zeros((2, 3), np.float32), "colour": colour})
+    assert trimesh.load(tmp_path / "c.ply").colors[:, :3].tolist() == [[255, 128, 0], [0, 64, 255]]
+
+
+@pytest.mark.parametrize(("fps", "slow"), [(24, 1.0), (30, 2.5), (48, 0.5)])
+def test_in_slow_motion_velocities_are_a_second_of_the_film_that_it_is(tmp_path, fps, slow):
     """x(t + 1) − x(t) = v / timeCodesPerSecond: points and shapes, exported and delivered."""
     from pxr import Usd, UsdGeom
 
@@ -197,7 +205,7 @@ def test_in_slow_motion_velocities_are_a_second_of_the_film_that_it_is(tmp_path,
     flow = {**lane("dust", emit, ("carry", {"field": "wind"})), "kind": "particles"}
     path = {"keys": [[0, [0, 0, 0]], [9, [9, 0, -18]]], "between": "linear"}
     mover = {"id": "mover", "kind": "box", "params": {"move": path}}
-    clock = {"fps": 24, "start": 1, "end": 4, "slow_motion": slow}
+    clock = {"fps": fps, "start": 1, "end": 4, "slow_motion": slow}
     made = plan(wind, flows=[flow], shapes=[BALL, mover], clock=clock)
     run = compute(made.study, "dust", tmp_path / "run")
     export_run(run, tmp_path / "points", format="usd")
