@@ -9,6 +9,7 @@ import llvmlite.binding
 import pytest
 
 from errant_gust import tuning
+from errant_gust.core import warm
 from tests.conftest import ROOT
 
 MARK = "from errant_gust.core.warm import marker; print(marker(), marker().is_file())"
@@ -34,6 +35,11 @@ def test_what_setup_compiled_is_what_commands_and_server_use():
     assert by_command[1], "./gust setup has compiled for other vectors than the commands use"
     assert marked("errant_gust.server.settings") == by_command
     assert marked("errant_gust.cli.warm") == by_command
+
+
+def test_progress_counts_as_many_kernels_as_there_are():
+    """`./gust setup` has compiled all; tests may have compiled one or two that nobody else needs."""
+    assert len(list(warm.kernels_folder().glob("*.nbi"))) == pytest.approx(warm.KERNELS, abs=3)
 
 
 def test_every_home_has_the_same_kernels(tmp_path):
