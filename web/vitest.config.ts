@@ -11,6 +11,7 @@ export default defineConfig({
     include: ['tests/**/*.test.ts'],
     restoreMocks: true,
     css: false,
+    maxWorkers: 2, // by itself it leaves one core to nobody
     testTimeout: 30_000,
     server: { deps: { inline: ['vuetify'] } },
   },

@@ -5,7 +5,7 @@ import { getActivePinia } from 'pinia'
 import type { Catalogue, StudyDoc } from '../src/api/model'
 import { tip } from '../src/lib/tip'
 import { useStudy } from '../src/stores/study'
-import { serve } from './setup'
+import { doc, serve } from './setup'
 
 /** Written by `./gust test` just before (`tests/told.py`). */
 const [told] = Object.values(
@@ -16,6 +16,21 @@ const [told] = Object.values(
 )
 export const REAL = told.catalogue
 export const DEMOS = Object.entries(told.demos)
+
+/** Steps that have parameters, each with its name. */
+export const steps = REAL.steps.filter((e) => e.params.length).map((e) => [`${e.lane} ${e.id}`, e] as const)
+
+const ball = { id: 'ball', name: 'Ball', kind: 'sphere', shown: true, params: {} }
+const room = { id: 'room', name: 'Room', bounds: { lower: [0, 0, 0], upper: [1, 1, 1] }, voxel_size: 0.1 } as never
+const wind = { id: 'wind', name: 'Wind', steps: [{ id: 'w', op: 'wind', on: true, params: {} }] }
+
+/** A study with one step in a lane `own`. */
+export function withStep(lane: string, op: string, params = {}): StudyDoc {
+  const step = { id: 's', op, on: true, params }
+  const own = { id: 'own', name: 'Own', steps: [step], ...(lane === 'field' ? {} : { kind: lane }) }
+  const [fields, flows] = lane === 'field' ? [[wind, own], []] : [[wind], [own]]
+  return doc({ shapes: [ball], regions: [room], fields, flows } as Partial<StudyDoc>)
+}
 
 /** A study that is open, with the real catalogue; what was saved of it. */
 export async function opened(document: StudyDoc) {

@@ -16,7 +16,7 @@ from errant_gust.core.flows.halving import Halved, between
 from errant_gust.core.flows.kind import LaneFlow
 from errant_gust.core.flows.on_lines import OnLines
 from errant_gust.core.flows.particles import birth
-from errant_gust.core.flows.particles.forces import together
+from errant_gust.core.flows.particles.forces import look_about, together
 from errant_gust.core.flows.particles.motion import StepsInTime
 from errant_gust.core.flows.particles.renewal import Respawn
 from errant_gust.core.flows.particles.state import Particles, sorted_by_place
@@ -365,6 +365,7 @@ class Motion:
         self.drifts = [u for u in uses if type(u.step).drift is not kind.drift]
         self.bends = [u for u in uses if type(u.step).bend is not kind.bend]
         self.forces = [u for u in uses if type(u.step).force is not kind.force]
+        self.looks = look_about(self.forces)
         self.corrects = [u for u in uses if type(u.step).correct is not kind.correct]
         self.moves = bool(self.drifts or self.corrects or inertial)
         carries: list[Any] = [u.step for u in uses if isinstance(u.step, Carries)]
@@ -375,9 +376,10 @@ class Motion:
         before = m.position
         carried = self.carried(before, "start")
         if self.forces:
-            # where it will be in the middle of the step, as far as that is known at its beginning
-            way = self.bent(carried, m.mean, before, m)
-            together(m, before + np.float32(0.5) * m.dt * way, self.forces)
+            middle = before
+            if self.looks:  # where it will be in the middle of the step, as far as that is known at its beginning
+                middle = before + np.float32(0.5) * m.dt * self.bent(carried, m.mean, before, m)
+            together(m, middle, self.forces)
         m.position, carried = self.integrated(m, carried)
         velocity = self.bent(carried, m.own, m.position, m)
         for use in self.corrects:

@@ -29,10 +29,16 @@ MOST_RATE = 1e3
 """Of K dt: nothing is left of a velocity long before."""
 
 
+def look_about(uses: list[Use]) -> bool:
+    """Whether a force among them is another from place to place."""
+    return any(u.varying or u.step.wants for u in uses)
+
+
 def together(m: Moving, at: Array, uses: list[Use]) -> None:
     """Change `m.own` (3, n) over `m.dt` and set its `mean`, by all forces as they are at places (3, n) in the middle of
     the step."""
     assert m.own is not None
+    assert m.mean is not None
     gain: Any = np.float32(0)
     rate: Array | None = None
     for use in uses:
@@ -42,12 +48,14 @@ def together(m: Moving, at: Array, uses: list[Use]) -> None:
     before = m.own
     if rate is None:
         change = gain * m.dt
-        m.mean = before + change * np.float32(0.5)
-        m.own = before + change
+        m.mean += change * np.float32(0.5)
+        m.own += change
         return
-    x = rate * m.dt
+    one = rate.ndim == 0 and m.dt.size > 1 and bool((m.dt == m.dt[0]).all())
+    dt = m.dt[:1] if one else m.dt  # the same for all, as for what is not new
+    x = rate * dt
     over = np.maximum(1, x / MOST_RATE)
-    x, share = np.minimum(x, MOST_RATE), (m.dt / over).astype(np.float32)
+    x, share = np.minimum(x, MOST_RATE), (dt / over).astype(np.float32)
     # (1 − exp(−x)) / x, and the mean of what is gained: their series where the difference would cancel
     small = x < 1e-3
     safe = np.where(small, 1.0, x)
