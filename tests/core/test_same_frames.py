@@ -44,7 +44,7 @@ def frames_of(name: str, flow: str, folder: Path) -> dict[str, dict[str, list[fl
                 float(wide.mean()) if a.size else 0.0,
                 float(np.sqrt((wide**2).mean())) if a.size else 0.0,
             ]
-            bits = hashlib.sha256(np.ascontiguousarray(a).tobytes() + str(a.shape).encode()).hexdigest()[:20]
+            bits = "0x" + hashlib.sha256(np.ascontiguousarray(a).tobytes() + str(a.shape).encode()).hexdigest()[:20]
             found[f"{frame}.{channel}"] = {"bits": bits, "numbers": numbers}
     return found
 

@@ -49,7 +49,7 @@ def together(m: Moving, at: Array, uses: list[Use]) -> None:
     if rate is None:
         change = gain * m.dt
         m.mean += change * np.float32(0.5)
-        m.own += change
+        m.own = before + change  # not in its place, which is the state's
         return
     one = rate.ndim == 0 and m.dt.size > 1 and bool((m.dt == m.dt[0]).all())
     dt = m.dt[:1] if one else m.dt  # the same for all, as for what is not new
