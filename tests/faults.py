@@ -121,7 +121,7 @@ FAULTS = (
         f"{RUNS}/frame_store.py",
         'aside = self.frames_folder / f".writing-',
         'aside = self.frames_folder / f"writing-',
-        "core/every_kind core/particles",
+        "core/particles",
     ),
     Fault(
         "a frame is written where it is read",

@@ -199,6 +199,30 @@ def test_a_half_written_frame_is_never_seen(tmp_path, monkeypatch):
         store.create({"identity": "y", "flow": "p"})
 
 
+def test_what_a_killed_writer_left_is_taken_away_by_who_goes_on(tmp_path, monkeypatch):
+    store = RunStore(tmp_path / "run")
+    store.create({"identity": "x", "flow": "p"})
+    with monkeypatch.context() as patch:
+        patch.setattr(
+            "errant_gust.core.files.zarr_arrays.sync", lambda folder: (_ for _ in ()).throw(KeyboardInterrupt)
+        )
+        with pytest.raises(KeyboardInterrupt):
+            store.write(1, {"position": np.zeros((5, 3), np.float32)}, {"count": 5})
+    assert list(store.frames_folder.iterdir()), "as a kill leaves it"
+    store.clean()
+    assert not list(store.frames_folder.iterdir())
+
+
+@pytest.mark.parametrize("steps", [(("carry", {"field": "v"}),), (("gravity", {}),), (("drag", {"rate": 3}),)])
+def test_a_step_leaves_the_state_before_it_as_it_was(steps):
+    f = ParticleFlow(flow({"rate": 3000, "speed": 1}, *steps), "p")
+    state = f.next(f.first(), 1)
+    before = {k: v.copy() for k, v in state.arrays().items()}
+    f.next(state, 2)
+    for name, values in state.arrays().items():
+        assert np.array_equal(values, before[name]), name
+
+
 def test_too_many_particles_are_refused_with_what_would_fit(monkeypatch):
     monkeypatch.setenv("ERRANT_GUST_BUDGET_MB", "1")
     with pytest.raises(BudgetError, match=r"particles need .* would fit"):
