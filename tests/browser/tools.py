@@ -135,6 +135,10 @@ AT_REST = """() => document.documentElement.dataset.rest !== undefined && docume
   (a) => a.playState !== 'running' || a.effect.getComputedTiming().endTime === Infinity)"""
 
 
+DRAWN = """() => { for (const canvas of document.querySelectorAll('[data-drawn] canvas')) {
+  const gl = canvas.getContext('webgl2'); if (gl) gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4))
+} }"""
+"""Ask for a pixel: all that was ordered of a graphics card that software plays has been drawn when it is told."""
 TURN = "() => document.documentElement.dataset.rest"
 """How often it has come to rest so far; undefined while something is on its way."""
 
@@ -151,6 +155,7 @@ def picture_of(page: Page, place: Locator) -> np.ndarray:
     for _ in range(60):
         at_rest(page)
         turn = page.evaluate(TURN)
+        page.evaluate(DRAWN)
         found = as_it_is(place)
         if page.evaluate(TURN) == turn:  # else something came while it was taken: a coarse picture, say
             return found

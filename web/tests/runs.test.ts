@@ -1,6 +1,6 @@
 /** Runs of the open study: which is shown, what is followed, and who chose a frame stays there. */
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
-import { nextTick } from 'vue'
+import { nextTick, watch } from 'vue'
 import type { RunOut, StudyDoc } from '../src/api/model'
 import { seen } from '../src/lib/seen'
 import { useRuns } from '../src/stores/runs'
@@ -218,6 +218,21 @@ describe('the frame', () => {
     await vi.advanceTimersByTimeAsync(800)
     expect(runs.isStale('p')).toBe(true)
     expect(runs.shown.p.identity).toBe('run-p')
+  })
+  it('is not drawn again as others come', async () => {
+    const { runs } = await open(one())
+    await runs.runNow()
+    await Events.last!.tell(run('run-p', 'p', 4))
+    runs.go(2)
+    await settled()
+    const pictures: unknown[] = []
+    const end = watch([() => runs.shown, () => runs.drawn], (now) => pictures.push(now))
+    for (const n of [5, 6, 7]) await Events.last!.tell(run('run-p', 'p', n))
+    expect(pictures).toEqual([])
+    runs.go(3)
+    await settled()
+    expect([pictures.length, runs.current?.frame]).toEqual([1, 3])
+    end()
   })
   it('that cannot be read is told', async () => {
     const { runs } = await open(one())

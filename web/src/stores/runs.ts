@@ -228,7 +228,8 @@ export const useRuns = defineStore('runs', () => {
       frames.delete(old)
       kept -= sizeOf(f)
     }
-    if (identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour)
+    const wants = identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour
+    if (wants && shown.value[flow] !== found) // who shows it already need not draw again
       shown.value = { ...shown.value, [flow]: found }
   }
   /** Lines and points that the lane draws from its frames; the document says how, so no run is needed for another
@@ -238,7 +239,8 @@ export const useRuns = defineStore('runs', () => {
     const name = JSON.stringify([identity, n, lookOf(flow).colour, study.laneOf(flow)?.steps, fields, shapes])
     const known = meshes.get(name)
     if (known) {
-      if (identity === wanted.value[flow]) drawn.value = { ...drawn.value, [flow]: known }
+      if (identity === wanted.value[flow] && drawn.value[flow] !== known)
+        drawn.value = { ...drawn.value, [flow]: known }
       return
     }
     const made = await newestArrays<Drawn['facts']>(`drawn.${flow}`, `/runs/${identity}/frames/${n}/drawn`, {
@@ -323,7 +325,8 @@ export const useRuns = defineStore('runs', () => {
     [
       frame,
       wanted,
-      () => runs.value.map((r) => `${r.identity} ${r.frames.length}`).join(),
+      // other frames that come meanwhile change nothing of what is seen
+      () => (study.doc?.flows ?? []).map(({ id }) => `${id} ${runOf(id)?.frames.includes(frame.value)}`).join(),
       () => JSON.stringify([study.doc?.looks, study.doc?.flows]),
     ],
     refresh,
