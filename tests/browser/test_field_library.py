@@ -37,52 +37,7 @@ def test_a_potential_flow_around_an_imported_mesh_is_solved_and_shown(page, addr
     assert made["fields"][0]["steps"][0]["params"]["obstacles"] == ["bottle"]
 
 
-def test_a_path_is_edited_by_its_points_and_a_formula_says_where_it_is_wrong(page, address):
-    key = new_study(page, address)
-    page.get_by_test_id("add-shape").click()
-    page.get_by_test_id("new-shape-curve").click()
-    page.get_by_test_id("add-point").click()
-    page.get_by_label("Point 4 z").fill("2.5")
-    page.get_by_label("Point 4 z").press("Enter")
-    add_field(page)
-    add_step(page, "field", "spline_flow")
-    expect(page.get_by_test_id("reading-range")).to_contain_text("m/s")
-    add_step(page, "field", "magnitude")
-    add_step(page, "field", "formula")
-    page.get_by_test_id("text-expression").fill("sine(f)")
-    page.get_by_test_id("text-expression").press("Enter")
-    expect(page.get_by_test_id("lane-field")).to_contain_text("did you mean 'sin'")
-    page.get_by_test_id("text-expression").fill("sin(4*x) * f")
-    page.get_by_test_id("text-expression").press("Enter")
-    expect(page.get_by_test_id("lane-field")).not_to_contain_text("did you mean")
-    made = document(page, address, key)
-    assert made["shapes"][0]["params"]["points"][3][2] == 2.5
-    assert made["fields"][0]["steps"][2]["params"]["expression"] == "sin(4*x) * f"
-
-
-def test_bunching_is_found_and_one_click_makes_it_divergence_free(page, address):
-    key = new_study(page, address)
-    page.get_by_test_id("begin-with-wind").click()
-    saved(page)
-    page.get_by_test_id("new-field-lane").click()
-    add_step(page, "field", "noise")
-    choose(page, "select-makes", "vector")
-    page.get_by_test_id("step-particles-s1").click()
-    choose(page, "select-field", "field")
-    expect(page.get_by_test_id("checks")).to_contain_text("check")
-    page.get_by_test_id("checks").click()
-    page.get_by_test_id("fix-bunching").click()
-    page.keyboard.press("Escape")
-    expect(page.get_by_test_id("inspector-title")).to_have_text("Make divergence-free")
-    expect(page.get_by_test_id("reading-divergence")).to_have_class("num good")
-    saved(page)
-    assert page.get_by_test_id("undo").get_attribute("aria-label") == "Undo: Make it divergence-free"
-    made = document(page, address, key)
-    field = next(f for f in made["fields"] if f["id"] == "field")
-    assert [s["op"] for s in field["steps"]] == ["noise", "divergence_free"]
-
-
-def test_an_outline_is_imported_and_a_bad_one_refused_in_its_place(page, address, tmp_path):
+def test_bad_files_and_formulas_are_refused_in_their_place(page, address, tmp_path):
     new_study(page, address)
     add_field(page)
     add_step(page, "field", "stencil")
@@ -95,6 +50,14 @@ def test_an_outline_is_imported_and_a_bad_one_refused_in_its_place(page, address
     good.write_text('<svg xmlns="http://www.w3.org/2000/svg"><rect width="4" height="4"/></svg>')
     page.get_by_test_id("file-outline").set_input_files(good)
     expect(page.get_by_test_id("reading-range")).to_contain_text("0 … 1")
+    add_step(page, "field", "formula")
+    formula = page.get_by_test_id("text-expression")
+    formula.fill("sine(f)")
+    formula.press("Enter")
+    expect(page.get_by_test_id("lane-field")).to_contain_text("did you mean 'sin'")
+    formula.fill("sin(4*x) * f")
+    formula.press("Enter")
+    expect(page.get_by_test_id("lane-field")).not_to_contain_text("did you mean")
 
 
 @pytest.mark.screen("Handbook")

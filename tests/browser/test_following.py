@@ -52,17 +52,6 @@ def test_a_new_flow_runs_by_itself_and_is_followed_until_somebody_scrubs(page, a
     assert signal > 6, "the box of the shape that it comes out of"
 
 
-def test_pressing_run_on_a_whole_run_plays_it(page, address):
-    new_study(page, address, "path")
-    page.wait_for_function("() => /^96 frames/.test(document.querySelector('[data-testid=run-state]').textContent)")
-    bar = page.get_by_role("slider", name="Frame", exact=True)
-    bar.focus()
-    bar.press("Home")
-    assert frame_of(page) == 1
-    page.get_by_test_id("run").click()
-    page.wait_for_function("() => +document.querySelector('[data-testid=frame]').textContent.split(' ')[0] > 3")
-
-
 def test_the_window_is_divided_as_it_was_left(page, address):
     new_study(page, address, "path")
     saved(page)

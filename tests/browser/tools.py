@@ -136,7 +136,8 @@ AT_REST = """() => document.documentElement.dataset.rest !== undefined && docume
 
 
 DRAWN = """() => { for (const canvas of document.querySelectorAll('[data-drawn] canvas')) {
-  const gl = canvas.getContext('webgl2'); if (gl) gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4))
+  const gl = canvas.getContext('webgl2')
+  gl?.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4))
 } }"""
 """Ask for a pixel: all that was ordered of a graphics card that software plays has been drawn when it is told."""
 TURN = "() => document.documentElement.dataset.rest"

@@ -3,10 +3,10 @@ import { describe, expect, it } from 'vitest'
 const sources = import.meta.glob<string>('../src/**/*.vue', { query: '?raw', import: 'default', eager: true })
 
 describe('controls of the interface', () => {
-  it('are all of Vuetify: no raw select, range, checkbox, colour or text field is left', () => {
+  it('are all of Vuetify: no raw button, select, range, checkbox, colour or text field is left', () => {
     expect(Object.keys(sources).length).toBeGreaterThan(40)
     const raw = Object.entries(sources).flatMap(([file, text]) =>
-      [...text.matchAll(/<(select|textarea|input)\b[^>]*>/g)]
+      [...text.matchAll(/<(button|select|textarea|input)\b[^>]*>/g)]
         .filter((m) => !m[0].includes('type="file"'))
         .map((m) => `${file}: ${m[0].slice(0, 60)}`),
     )

@@ -133,6 +133,15 @@ describe('runs', () => {
     expect(begun()).toHaveLength(1)
     expect(runs.problem).toBe('')
   })
+  it('that were wanted where there was nothing to run begin as soon as there is, and nobody asks again', async () => {
+    const { study, runs, begun } = await open(doc({ flows: [flow('p')] as never }))
+    await runs.runNow()
+    expect(runs.problem).toContain('There is no flow to run')
+    study.edit('Begin', (d) => (d.flows[0].steps = [step('e', 'emit')] as never))
+    await vi.advanceTimersByTimeAsync(800)
+    expect(begun()).toHaveLength(1)
+    expect([runs.problem, runs.wanted]).toEqual(['', { p: 'run-p' }])
+  })
   it('of full quality do not begin by themselves', async () => {
     const { study, runs, begun } = await open(one())
     await runs.start('full')

@@ -10,13 +10,15 @@ let conflict: StudyDoc | null = null
 
 async function opened() {
   const calls = serve(({ method, path, body }) => {
-    const out = (document: unknown) => ({ key: 's', document, revision, undo: null, redo: null })
+    const out = (document: unknown) => ({ key: 's', document, revision, undo: 'Rename', redo: null })
     if (method === 'PUT' && conflict && body!.base !== revision)
       return { status: 409, body: { message: 'x', theirs: conflict, revision } }
     if (method === 'PUT') {
       revision++
       return { body: out(body!.document) }
     }
+    if (path.includes('/undo') && conflict && path.split('base=')[1] !== String(revision))
+      return { status: 409, body: { message: 'x', theirs: conflict, revision } }
     if (path.endsWith('/aside')) return { body: { revision: 99 } }
     return { body: out(conflict ?? doc({ fields: [LANE] })) }
   })
@@ -71,6 +73,17 @@ describe('the save queue', () => {
     expect(saved().at(-1)!.body!.base).toBe(12)
     expect(study.doc!.fields[0].steps[0].params.speed).toBe(5)
     expect(study.state).toBe('saved')
+  })
+
+  it('takes nothing back of what another window saved since', async () => {
+    const { study, calls } = await opened()
+    conflict = doc({ name: 'Theirs', fields: [LANE] })
+    revision = 12
+    await study.step('undo')
+    expect(calls.at(-1)!.path).toBe('/studies/s/undo?base=7')
+    expect([study.state, study.doc!.name]).toEqual(['conflict', 'Test'])
+    await study.resolve('theirs')
+    expect([study.state, study.doc!.name]).toEqual(['saved', 'Theirs'])
   })
 
   it('fits another channel of a look to its own range', async () => {

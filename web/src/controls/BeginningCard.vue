@@ -1,10 +1,10 @@
 <template>
-  <button class="card" :class="{ small }" :data-testid="testid">
+  <v-btn class="plain card" :class="{ small }" :data-testid="testid">
     <img v-if="beginning.picture" :src="`/api/beginnings/${beginning.id}/picture`" alt="" />
     <span v-else class="bare"><v-icon :icon="mdiPlus" size="20" /></span>
     <b>{{ beginning.id === 'blank' ? 'Blank' : beginning.name }}</b>
     <span v-if="!small" class="muted">{{ beginning.about }}</span>
-  </button>
+  </v-btn>
 </template>
 
 <script setup lang="ts">

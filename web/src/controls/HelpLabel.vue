@@ -1,5 +1,5 @@
 <template>
-  <button v-tip="help" type="button" class="what" :data-testid="testid">{{ words }}</button>
+  <v-btn v-tip="help" class="plain what" :data-testid="testid">{{ words }}</v-btn>
   <span :id="id" class="unseen">{{ help }}</span>
 </template>
 

@@ -15,7 +15,8 @@
         @keydown.esc="$emit('update:open', false)"
       />
       <div class="list" role="listbox" aria-label="What was found">
-        <button
+        <v-btn
+          class="plain"
           v-for="(f, i) in found"
           :key="f.kind + f.name + i"
           role="option"
@@ -26,7 +27,7 @@
         >
           <b>{{ f.name }}</b><span>{{ f.kind }}</span
           ><i v-if="f.key" class="kbd">{{ f.key }}</i>
-        </button>
+        </v-btn>
         <p v-if="!found.length" class="muted">Nothing is called that.</p>
       </div>
     </v-card>

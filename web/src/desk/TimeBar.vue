@@ -1,14 +1,14 @@
 <template>
   <div class="time">
-    <button
+    <v-btn
       v-tip="'Play (Space)'"
-      class="play"
+      class="plain play"
       :aria-label="runs.playing ? 'Pause' : 'Play'"
       data-testid="play"
       @click="runs.play()"
     >
       <v-icon :icon="runs.playing ? mdiPause : mdiPlay" size="20" />
-    </button>
+    </v-btn>
     <span class="num" data-testid="frame">{{ String(runs.frame).padStart(3, '0') }} / {{ clock.end }}</span>
     <span class="num muted">{{ runs.time.toFixed(2) }} s</span>
     <div

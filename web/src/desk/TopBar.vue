@@ -9,7 +9,8 @@
       @update:model-value="rename"
     />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
-    <button
+    <v-btn
+      class="plain"
       v-tip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       :disabled="!study.undoLabel"
       :aria-label="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
@@ -17,8 +18,9 @@
       @click="study.step('undo')"
     >
       <v-icon :icon="mdiUndo" size="18" />
-    </button>
-    <button
+    </v-btn>
+    <v-btn
+      class="plain"
       v-tip="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
       :disabled="!study.redoLabel"
       :aria-label="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
@@ -26,16 +28,18 @@
       @click="study.step('redo')"
     >
       <v-icon :icon="mdiRedo" size="18" />
-    </button>
-    <button v-tip="'History (H)'" aria-label="History" data-testid="open-history" @click="emit('history')">
+    </v-btn>
+    <v-btn class="plain" v-tip="'History (H)'" aria-label="History" data-testid="open-history" @click="emit('history')">
       <v-icon :icon="mdiHistory" size="18" />
-    </button>
+    </v-btn>
     <span class="sp" />
-    <button class="finder" data-testid="open-search" @click="emit('search')">Search <span class="kbd">/</span></button>
+    <v-btn class="plain finder" data-testid="open-search" @click="emit('search')"
+      >Search <span class="kbd">/</span></v-btn
+    >
     <span class="sp" />
     <v-menu :close-on-content-click="false" location="bottom end">
       <template #activator="{ props }">
-        <button v-bind="props" class="checks" :class="worst" data-testid="checks">
+        <v-btn v-bind="props" class="plain checks" :class="worst" data-testid="checks">
           {{
             numbers.findings.length
               ? `${numbers.findings.length} ${numbers.findings.length === 1 ? 'check' : 'checks'}`
@@ -43,7 +47,7 @@
                 ? 'no findings'
                 : 'checking …'
           }}
-        </button>
+        </v-btn>
       </template>
       <v-card width="430" class="found">
         <p v-if="numbers.checked !== study.key" class="muted">The study is being checked.</p>
@@ -68,9 +72,9 @@
             size="18"
           />
           <div>
-            <button class="where" @click="jump(f.where)">{{ f.where ? placeWords(f.where) : 'The study' }}</button><b>{{
-              inNames(f.what)
-            }}</b
+            <v-btn class="plain where" @click="jump(f.where)">{{
+              f.where ? placeWords(f.where) : 'The study'
+            }}</v-btn><b>{{ inNames(f.what) }}</b
             ><span class="muted">{{ inNames(f.why) }}</span>
             <v-btn v-if="f.fix" size="small" variant="outlined" :data-testid="`fix-${f.code}`" @click="fix(f)">{{
               f.fix.label
@@ -82,12 +86,12 @@
         </div>
       </v-card>
     </v-menu>
-    <button v-tip="'Keys (?)'" aria-label="Keys" @click="emit('keys')">
+    <v-btn class="plain" v-tip="'Keys (?)'" aria-label="Keys" @click="emit('keys')">
       <v-icon :icon="mdiKeyboardOutline" size="18" />
-    </button>
-    <button v-tip="'Day or night'" aria-label="Day or night" @click="night">
+    </v-btn>
+    <v-btn class="plain" v-tip="'Day or night'" aria-label="Day or night" @click="night">
       <v-icon :icon="mdiThemeLightDark" size="18" />
-    </button>
+    </v-btn>
     <router-link
       v-if="study.doc?.flows.length"
       v-tip="'Runs and channels side by side (C)'"

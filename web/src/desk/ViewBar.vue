@@ -58,7 +58,7 @@
             subtitle="saved viewpoint"
             @click="$emit('go', v)"
             ><template #append
-              ><button aria-label="Forget this viewpoint" @click.stop="forget(i)">×</button></template
+              ><v-btn class="plain" aria-label="Forget this viewpoint" @click.stop="forget(i)">×</v-btn></template
             ></v-list-item
           >
           <v-list-item title="Keep this viewpoint" data-testid="keep-view" @click="$emit('keep')" />
@@ -81,9 +81,9 @@
       @keydown.esc="asked = ''"
     >
       <div class="head">
-        <b>{{ open.label }}</b><button aria-label="Fold the settings away" @click="asked = ''">
+        <b>{{ open.label }}</b><v-btn class="plain" aria-label="Fold the settings away" @click="asked = ''">
           <v-icon :icon="mdiClose" size="15" />
-        </button>
+        </v-btn>
       </div>
       <ProbeSettings v-if="open.id === 'probe'" />
       <SliceSettings v-else-if="open.id === 'slice'" />

@@ -13,9 +13,9 @@
       <span v-if="barb !== null"
         >barb: full {{ shown(barb) }} {{ legend.unit }} · half {{ shown(barb / 2) }} {{ legend.unit }}</span
       ><span v-else />
-      <button @click="shows.pinned = shows.pinned ? null : { ...look.mapping }">
+      <v-btn class="plain" @click="shows.pinned = shows.pinned ? null : { ...look.mapping }">
         {{ shows.pinned ? 'pinned · fit' : 'fitted · pin' }}
-      </button>
+      </v-btn>
     </div>
   </div>
 </template>

@@ -37,7 +37,8 @@
       ><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template
     >
     <p v-if="shows.drawing" class="drawing" data-testid="drawing">
-      Click on the probe or on a shape to add points · <button @click="shows.drawing = ''">done (Esc)</button>
+      Click on the probe or on a shape to add points ·
+      <v-btn class="plain" @click="shows.drawing = ''">done (Esc)</v-btn>
     </p>
     <LateNote />
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>

@@ -60,16 +60,16 @@
             </td>
             <td class="channels">
               <template v-if="chosen[x.id] && x.channels.length"
-                ><button
+                ><v-btn
                   v-for="c in x.channels"
                   :key="c"
-                  class="channel"
+                  class="plain channel"
                   :aria-pressed="takes(x, c)"
                   :data-testid="`channel-${x.result}-${c}`"
                   @click="toggle(x, c)"
                 >
                   {{ c }}
-                </button></template
+                </v-btn></template
               ><span v-else class="muted">{{ x.words || x.channels.join(', ') }}</span>
             </td>
           </tr>
@@ -84,13 +84,14 @@
         @update:model-value="(on) => (films = on ? [...films, f.id] : films.filter((x) => x !== f.id))"
       />
       <span class="muted num">{{ bytes(f.bytes) }}</span>
-      <button
+      <v-btn
+        class="plain"
         :aria-label="`Forget the flipbook of frames ${f.first} to ${f.last}`"
         :data-testid="`forget-${f.id}`"
         @click="$emit('forget', f.id)"
       >
         ×
-      </button>
+      </v-btn>
     </div>
   </section>
 </template>

@@ -9,9 +9,9 @@
       @update:model-value="(v) => emit('update:modelValue', v)"
     />
     <FilePick v-slot="{ open }" :accept="ACCEPT[sort]" :testid="`file-${sort}`" @file="take"
-      ><button class="link" :disabled="busy" :data-testid="`upload-${sort}`" @click="open">
+      ><v-btn class="plain link" :disabled="busy" :data-testid="`upload-${sort}`" @click="open">
         {{ busy ? 'reading …' : 'import …' }}
-      </button></FilePick
+      </v-btn></FilePick
     >
     <p v-if="said" :class="{ bad }" :role="bad ? 'alert' : 'status'">{{ said }}</p>
   </div>

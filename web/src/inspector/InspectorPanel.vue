@@ -11,7 +11,7 @@
     /></v-btn>
     <p v-if="waiting" class="waiting" role="status" data-testid="linking">
       Choose the parameter that {{ waiting.spec.label }} shall follow: go to its step or shape, then click its name.
-      <button @click="waiting = null">Cancel</button>
+      <v-btn class="plain" @click="waiting = null">Cancel</v-btn>
     </p>
     <template v-if="kind === 'region' && region"><RegionForm :region="region" /></template>
     <template v-else-if="entry && part">
@@ -55,26 +55,26 @@
       />
       <p v-if="under" class="under num" data-testid="swatch-value">{{ under }}</p>
       <p v-if="step && !flow && look.slice?.facts.kind === 'none'" class="muted">Nothing comes before this step.</p>
-      <button
+      <v-btn
         v-if="kind === 'shape' && (part as Shape).kind === 'curve' && !part.params.file"
-        class="draw"
+        class="plain draw"
         data-testid="draw-path"
         :aria-pressed="view.drawing === (part as Shape).id"
         @click="view.drawing = view.drawing ? '' : (part as Shape).id"
       >
         {{ view.drawing ? 'Stop drawing' : 'Draw in the view' }}
-      </button>
+      </v-btn>
       <template v-for="g in groups" :key="g.name">
-        <button
+        <v-btn
           v-if="g.name"
-          class="fold"
+          class="plain fold"
           :aria-expanded="g.open"
           :data-testid="`fold-${g.name}`"
           @click="fold(g.name)"
         >
           <v-icon :icon="g.open ? mdiChevronDown : mdiChevronRight" size="16" />{{ g.name
           }}<span class="muted">{{ g.words }}</span>
-        </button>
+        </v-btn>
         <template v-if="g.open"
           ><ParamRow
             v-for="p in g.params"

@@ -1,8 +1,8 @@
 <template>
   <div class="param" :class="{ picking: pickable }" :data-testid="`param-${spec.name}`">
-    <button v-if="pickable" class="pickme" :data-testid="`pick-${spec.name}`" @click="linkTo(path!, spec.label)">
+    <v-btn v-if="pickable" class="plain pickme" :data-testid="`pick-${spec.name}`" @click="linkTo(path!, spec.label)">
       {{ spec.label }}
-    </button>
+    </v-btn>
     <HelpLabel v-else :id="helpId" :words="spec.label" :help="help" :testid="`help-${spec.name}`" />
     <div class="v" :class="{ moment: spec.moment && !special }">
       <component
@@ -18,9 +18,14 @@
       />
       <v-menu v-if="numeric" location="bottom end">
         <template #activator="{ props: p }"
-          ><button class="dots" v-bind="p" :aria-label="`More for ${spec.label}`" :data-testid="`more-${spec.name}`">
+          ><v-btn
+            class="plain dots"
+            v-bind="p"
+            :aria-label="`More for ${spec.label}`"
+            :data-testid="`more-${spec.name}`"
+          >
             ⋯
-          </button></template
+          </v-btn></template
         >
         <v-list density="compact">
           <v-list-item

@@ -11,14 +11,25 @@
         :label="`Point ${i + 1} ${'xyz'[a - 1]}`"
         @change="(v) => put(i, a - 1, v)"
       />
-      <button v-tip="'Add a point after this one'" :aria-label="`Add a point after point ${i + 1}`" @click="add(i)">
+      <v-btn
+        class="plain"
+        v-tip="'Add a point after this one'"
+        :aria-label="`Add a point after point ${i + 1}`"
+        @click="add(i)"
+      >
         +
-      </button>
-      <button v-tip="'Remove'" :disabled="points.length <= 2" :aria-label="`Remove point ${i + 1}`" @click="drop(i)">
+      </v-btn>
+      <v-btn
+        class="plain"
+        v-tip="'Remove'"
+        :disabled="points.length <= 2"
+        :aria-label="`Remove point ${i + 1}`"
+        @click="drop(i)"
+      >
         ×
-      </button>
+      </v-btn>
     </div>
-    <button class="link" data-testid="add-point" @click="add(points.length - 1)">+ point</button>
+    <v-btn class="plain link" data-testid="add-point" @click="add(points.length - 1)">+ point</v-btn>
   </div>
 </template>
 

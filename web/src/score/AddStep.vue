@@ -1,9 +1,9 @@
 <template>
   <v-menu v-model="open" :close-on-content-click="false" location="top start">
     <template #activator="{ props: p }"
-      ><button class="plus" v-bind="p" :aria-label="`Add a step to ${lane.name}`" :data-testid="`add-${lane.id}`">
+      ><v-btn class="plain plus" v-bind="p" :aria-label="`Add a step to ${lane.name}`" :data-testid="`add-${lane.id}`">
         +
-      </button></template
+      </v-btn></template
     >
     <v-card width="420" max-height="420" class="adder">
       <TextLine
@@ -18,10 +18,10 @@
         @keydown.esc="open = false"
       />
       <div class="list">
-        <button
+        <v-btn
           v-for="e in found"
           :key="e.id"
-          class="item"
+          class="plain item"
           :disabled="!!e.why"
           :data-testid="`op-${e.id}`"
           @click="add(e)"
@@ -35,7 +35,7 @@
           <span
             ><b>{{ e.label }}</b> <i class="muted">{{ e.kind }}</i><small>{{ e.why || e.yields }}</small></span
           >
-        </button>
+        </v-btn>
         <p v-if="!found.length" class="muted">No step is called that.</p>
       </div>
     </v-card>

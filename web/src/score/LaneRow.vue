@@ -15,22 +15,22 @@
         @focused="study.select({ kind: 'lane', id: lane.id })"
       />
       <span>{{ summary }}</span>
-      <button
+      <v-btn
         v-tip="folded ? 'Unfold this lane' : 'Fold this lane'"
-        class="fold"
+        class="plain fold"
         :aria-label="folded ? 'Unfold this lane' : 'Fold this lane'"
         :aria-expanded="!folded"
         :data-testid="`fold-${lane.id}`"
         @click="toggleFold"
       >
         {{ folded ? '▸' : '▾' }}
-      </button>
-      <button v-tip="'Remove this lane'" class="x" aria-label="Remove this lane" @click="remove">×</button>
+      </v-btn>
+      <v-btn v-tip="'Remove this lane'" class="plain x" aria-label="Remove this lane" @click="remove">×</v-btn>
     </div>
-    <button v-if="folded" class="folded muted" @click="toggleFold">
+    <v-btn v-if="folded" class="plain folded muted" @click="toggleFold">
       {{ lane.steps.length }} {{ lane.steps.length === 1 ? 'step' : 'steps' }}:
       {{ lane.steps.map((s) => study.entry(s.op, lane.id)?.label ?? s.op).join(' › ') || 'none' }}
-    </button>
+    </v-btn>
     <div v-else class="steps">
       <template v-for="(step, i) in lane.steps" :key="step.id">
         <span v-if="i" class="then" aria-hidden="true">›</span>
@@ -45,15 +45,15 @@
       </template>
       <AddStep :lane="lane" :after="lastStep" />
       <template v-if="!lane.steps.length && kind">
-        <button
+        <v-btn
           v-tip="notYet || `Adds ${beginning}`"
-          class="begin"
+          class="plain begin"
           :disabled="!!notYet"
           :data-testid="`begin-${lane.id}`"
           @click="beginWith(lane, kind)"
         >
           begin with {{ beginning }}
-        </button>
+        </v-btn>
         <span v-if="notYet" class="muted">{{ notYet }}</span>
       </template>
       <span v-else-if="!lane.steps.length" class="muted">begin with a start: Wind, Curl noise, Distance …</span>

@@ -13,7 +13,7 @@
         <b>{{ title }}</b><span :class="{ bad }">{{ bad ? 'needs attention' : line }}</span>
       </div>
     </div>
-    <button v-tip="'Remove (Del)'" class="x" aria-label="Remove" @click.stop="$emit('remove')">×</button>
+    <v-btn v-tip="'Remove (Del)'" class="plain x" aria-label="Remove" @click.stop="$emit('remove')">×</v-btn>
   </div>
 </template>
 

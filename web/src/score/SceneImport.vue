@@ -14,10 +14,10 @@
       <template v-if="asked.asks?.includes('up')">
         <p>The file does not say which axis is up. Which of these stands right?</p>
         <div class="both" role="radiogroup" aria-label="Which axis is up">
-          <button
+          <v-btn
             v-for="u in UPS"
             :key="u"
-            class="way"
+            class="plain way"
             role="radio"
             :aria-checked="up === u"
             :data-testid="`scene-up-${u}`"
@@ -31,7 +31,7 @@
               height="200"
             />
             <span>{{ u }} is up</span>
-          </button>
+          </v-btn>
         </div>
       </template>
       <template v-if="asked.asks?.includes('unit')">

@@ -20,7 +20,9 @@
         />
         <v-menu>
           <template #activator="{ props }"
-            ><button class="plus" v-bind="props" aria-label="Add a shape" data-testid="add-shape">+</button></template
+            ><v-btn class="plain plus" v-bind="props" aria-label="Add a shape" data-testid="add-shape"
+              >+</v-btn
+            ></template
           >
           <v-list density="compact" min-width="260">
             <v-list-item
@@ -67,20 +69,20 @@
           @select="study.select({ kind: 'region', id: r.id })"
           @remove="removeRegion(r.id)"
         />
-        <button
+        <v-btn
           v-tip="'Add a region'"
-          class="plus"
+          class="plain plus"
           aria-label="Add a region"
           data-testid="add-region"
           @click="addRegion"
         >
           +
-        </button>
+        </v-btn>
         <div v-if="importing || importError || imported" class="arrived">
           <span v-if="importing" class="muted" role="status">{{ importing }}</span>
           <span v-else-if="importError" class="bad" role="alert" data-testid="import-error">{{ importError }}</span>
           <span v-else role="status" data-testid="imported">{{ imported }}</span>
-          <button v-if="!importing" @click="importError = imported = ''">dismiss</button>
+          <v-btn class="plain" v-if="!importing" @click="importError = imported = ''">dismiss</v-btn>
         </div>
       </div>
     </div>

@@ -26,7 +26,9 @@
           :testid="`vary-values-${i}`"
           @input="(t) => (v.values = t)"
         />
-        <button v-if="vary.length > 1" :aria-label="`Remove parameter ${i + 1}`" @click="vary.splice(i, 1)">×</button>
+        <v-btn class="plain" v-if="vary.length > 1" :aria-label="`Remove parameter ${i + 1}`" @click="vary.splice(i, 1)"
+          >×</v-btn
+        >
         <span v-else />
       </div>
       <div class="pair">

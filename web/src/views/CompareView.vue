@@ -54,14 +54,15 @@
           :testid="`pane-channel-${i}`"
           @update:model-value="(channel) => set(i, { channel })"
         />
-        <span class="sp" /><button
+        <span class="sp" /><v-btn
+          class="plain"
           v-if="panes.length > 1"
           v-tip="'Remove this picture'"
           :aria-label="`Remove picture ${i + 1}`"
           @click="drop(i)"
         >
           <v-icon :icon="mdiClose" size="16" />
-        </button>
+        </v-btn>
       </ComparePane>
       <ComparePane
         v-if="differ && canDiffer"
@@ -88,15 +89,15 @@
     </main>
     <footer>
       <div class="row">
-        <button
+        <v-btn
           v-tip="'Play (Space)'"
-          class="play"
+          class="plain play"
           :aria-label="playing ? 'Pause' : 'Play'"
           data-testid="compare-play"
           @click="play()"
         >
           <v-icon :icon="playing ? mdiPause : mdiPlay" size="20" />
-        </button>
+        </v-btn>
         <span class="num" data-testid="compare-frame">{{ String(frame).padStart(3, '0') }}</span>
         <SlideTo
           v-model="frame"
@@ -132,9 +133,9 @@
             data-testid="compare-mixed"
             >{{ mixed }}</span
           ><span v-else class="muted">{{ units }}</span>
-          <button class="link" data-testid="compare-fit" @click="fit">
+          <v-btn class="plain link" data-testid="compare-fit" @click="fit">
             {{ mapping.low === null && mapping.high === null ? 'fitted · pin' : 'pinned · fit' }}
-          </button>
+          </v-btn>
           <span class="muted">thickness</span
           ><NumberField
             :value="mapping.absorb"

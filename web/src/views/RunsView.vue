@@ -114,7 +114,8 @@
               }}</span>
             </td>
             <td class="acts">
-              <button
+              <v-btn
+                class="plain"
                 v-tip="r.pinned ? 'Pinned: never freed' : 'Pin: it is never freed'"
                 :aria-label="`Pin ${title(r)}`"
                 :aria-pressed="r.pinned"
@@ -122,12 +123,17 @@
                 @click="tell(r, { pinned: !r.pinned })"
               >
                 <v-icon :icon="r.pinned ? mdiPin : mdiPinOutline" size="18" />
-              </button>
+              </v-btn>
               <v-menu location="bottom end">
                 <template #activator="{ props }">
-                  <button v-bind="props" :aria-label="`More for ${title(r)}`" :data-testid="`more-${r.identity}`">
+                  <v-btn
+                    class="plain"
+                    v-bind="props"
+                    :aria-label="`More for ${title(r)}`"
+                    :data-testid="`more-${r.identity}`"
+                  >
                     ⋯
-                  </button>
+                  </v-btn>
                 </template>
                 <v-list density="compact">
                   <v-list-item v-if="isBusy(r)" title="Stop" data-testid="act-stop" @click="stop(r)" />

@@ -37,14 +37,15 @@
             >
             <p>{{ s.note || 'No note.' }}</p>
             <div class="foot">
-              <span class="muted">{{ toMinute(s.changed) }}</span><span class="sp" /><button
+              <span class="muted">{{ toMinute(s.changed) }}</span><span class="sp" /><v-btn
+                class="plain"
                 v-tip="'Download the study with its files as one zip'"
                 :data-testid="`export-${s.key}`"
                 @click="take(s)"
               >
-                export</button
-              ><button @click="copy(s)">duplicate</button
-              ><button :data-testid="`delete-${s.key}`" @click="remove(s)">delete</button>
+                export</v-btn
+              ><v-btn class="plain" @click="copy(s)">duplicate</v-btn
+              ><v-btn class="plain" :data-testid="`delete-${s.key}`" @click="remove(s)">delete</v-btn>
             </div>
           </div>
         </article>
@@ -52,9 +53,9 @@
       <p v-if="!studies.length && loaded" class="muted">There is no study yet. Begin with one below.</p>
       <h2>Demo studies to take apart</h2>
       <div class="starts">
-        <button v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })">
+        <v-btn class="plain" v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })">
           <b>{{ d.name }}</b><span>{{ d.note }}</span>
-        </button>
+        </v-btn>
       </div>
     </main>
     <v-snackbar v-model="gone" timeout="8000"

@@ -78,7 +78,9 @@
                 words="choose"
                 :testid="`pick-${r.identity}`"
                 @update:model-value="pick(r.identity)"
-              /><button :data-testid="`take-${r.identity}`" @click="take(r)">Take into the study</button></span
+              /><v-btn class="plain" :data-testid="`take-${r.identity}`" @click="take(r)"
+                >Take into the study</v-btn
+              ></span
             >
           </article>
           <p v-if="!shown.length" class="muted">Nothing has these words.</p>

@@ -26,7 +26,7 @@
           :label="`${spec.label} ${'xyz'[a - 1]}, key ${i + 1}`"
           @change="(v) => putAxis(i, a - 1, v)"
       /></template>
-      <button aria-label="Remove this key" @click="drop(i)">×</button>
+      <v-btn class="plain" aria-label="Remove this key" @click="drop(i)">×</v-btn>
     </div>
     <CurveEditor
       v-if="numbers"
@@ -45,7 +45,7 @@
       :label="`${spec.label}, between keys`"
       @update:model-value="(v) => emit('set', { ...keys, between: v as Keys['between'] })"
     />
-    <button class="link" @click="add">+ key at {{ shown(runs.time, 3) }} s</button>
+    <v-btn class="plain link" @click="add">+ key at {{ shown(runs.time, 3) }} s</v-btn>
   </div>
 </template>
 
