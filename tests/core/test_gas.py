@@ -1,5 +1,7 @@
 """Gas against known answers: divergence, rest, expansion, decay, advection, thermals, obstacles, fire."""
 
+import math
+
 import numpy as np
 import pytest
 
@@ -202,10 +204,10 @@ def vortices_after(frames, reflect):
 
 
 def test_a_vortex_row_keeps_its_speed():
-    """Half a second: a tenth of the energy is lost to carrying and projecting one after the other."""
+    """Half a second."""
     kept, moved = vortices_after(12, False)
-    assert 0.88 < kept <= 1.0005
-    assert moved < 0.06
+    assert 0.995 < kept <= 1.0005
+    assert moved < 0.005
 
 
 def test_mirrored_halves_keep_swirls_that_carrying_wears_away():
@@ -219,23 +221,30 @@ def test_mirrored_halves_keep_swirls_that_carrying_wears_away():
 
 
 def test_a_thermal_slows_down_as_it_should():
-    """A puff rises with the square root of time above its virtual origin: its radius over the spread of thermals, a
-    quarter (Turner 1963)."""
+    """A puff falls upward at first, with the square of time; then its speed is 1.2 of √(g' R), with a volume of 3 R³
+    (Scorer 1957). Of an even ball R² is 5/2 of the mean square of the distance from its axis: speed times the root of
+    that, over the root of all its buoyancy, is 1.2 / √3 · √(2/5) = 0.44."""
     source = ("source", {"shape": "ball", "how": "set", "density": 1, "temperature": 120, "until": 0.001})
     p = gas(
         source, ("rise", {}), ("curl_up", {"strength": 0.1}), h=0.07, box=((-1.4, -1.4, 0), (1.4, 1.4, 4.2)), end=100
     )
     f = GasFlow(p, "g")
-    state, at, up = f.first(), [], []
+    state, at, up, wide, lift = f.first(), [], [], [], []
     for k in range(1, 61):
         state = f.next(state, k)
         at.append(k / 24)
         up.append(height(state) - 0.4)
-    late = np.array(at) > 1.0
-    slope = np.polyfit(np.log(np.array(at)[late]), np.log(np.array(up)[late] + 0.25 / 0.25), 1)[0]
-    assert slope == pytest.approx(0.5, abs=0.08)
+        d, w = state.channel("density"), state.window
+        x, y = ((np.arange(n) + 0.5) * w.voxel_size + a for n, a in zip(w.shape[:2], w.lower[:2], strict=True))
+        across = (d.sum(axis=(1, 2), dtype=float) * x**2).sum() + (d.sum(axis=(0, 2), dtype=float) * y**2).sum()
+        wide.append(math.sqrt(across / d.sum(dtype=float)))
+        lift.append(0.0335 * float(state.channel("temperature").sum(dtype=float)) * w.voxel_size**3)
     early = np.polyfit(np.log(at[2:8]), np.log(up[2:8]), 1)[0]
-    assert early > 1.6, "at first it falls upward, with the square of time"
+    assert early == pytest.approx(2, abs=0.1), "at first it falls upward, with the square of time"
+    late = slice(24, 58)
+    steady = np.gradient(up, at)[late] * np.array(wide)[late] / np.sqrt(np.array(lift)[late])
+    assert steady.mean() == pytest.approx(0.44, rel=0.15)
+    assert steady.std() < 0.1
 
 
 def test_preview_and_window_move_as_the_full_run():
@@ -248,7 +257,7 @@ def test_preview_and_window_move_as_the_full_run():
     assert preview.domain.voxel_size == pytest.approx(0.1)
     assert height(preview) == pytest.approx(height(full), rel=0.08)
     assert height(whole) == pytest.approx(height(full), rel=0.04), "open borders of the window disturb little"
-    assert full.count < 0.5 * whole.count
+    assert full.count < 0.6 * whole.count
 
 
 def test_the_window_grows_and_shrinks_and_keeps_what_it_holds():

@@ -62,43 +62,58 @@ def taken(f, at, sx, sy, fx, fy, fz):
     return low + fx * (high - low)
 
 
+@inline
+def at_faces(fu, fv, fw, nx, ny, nz, i, j, h, x, y, z, p, q, r, at, e, f, g):
+    """Velocities (e, f, g) at places h (x, y, z) from the middles of a row of cells (i, j)."""
+    n = x.size
+    for k in range(n):
+        p[k] = np.float32(i) + HALF + h * x[k]
+        q[k], r[k] = np.float32(j) + h * y[k], np.float32(k) + h * z[k]
+    addresses(p, q, r, nx + 1, ny, nz, at)
+    for k in range(n):
+        e[k] = taken(fu, np.int64(at[k]), np.int64(ny * nz), np.int64(nz), p[k], q[k], r[k])
+    for k in range(n):
+        p[k], q[k] = np.float32(i) + h * x[k], np.float32(j) + HALF + h * y[k]
+        r[k] = np.float32(k) + h * z[k]
+    addresses(p, q, r, nx, ny + 1, nz, at)
+    for k in range(n):
+        f[k] = taken(fv, np.int64(at[k]), np.int64((ny + 1) * nz), np.int64(nz), p[k], q[k], r[k])
+    for k in range(n):
+        p[k], q[k] = np.float32(i) + h * x[k], np.float32(j) + h * y[k]
+        r[k] = np.float32(k) + HALF + h * z[k]
+    addresses(p, q, r, nx, ny, nz + 1, at)
+    for k in range(n):
+        g[k] = taken(fw, np.int64(at[k]), np.int64(ny * (nz + 1)), np.int64(nz + 1), p[k], q[k], r[k])
+
+
 @kernel
 def bends(u, v, w, s, bx, by, bz, a, b):
     """How much the velocity half a step back along the way differs from that at each cell's middle: into bx, by, bz.
 
     s: −dt / h. With it a place half a step back is known to second order (midpoint rule), and to the same order half
-    a step ahead, since the two differ from the middle by as much.
+    a step ahead, since the two differ from the middle by as much. The middle itself is found by the mean of both
+    ends' velocities (Heun): in a turn by θ squares then grow by θ⁶ / 64 a step instead of θ⁴ / 4.
     """
     nx, ny, nz = bx.shape
     h = HALF * s
     fu, fv, fw = u.reshape(-1), v.reshape(-1), w.reshape(-1)
     x, y, z = np.empty(nz, np.float32), np.empty(nz, np.float32), np.empty(nz, np.float32)
+    e, f, g = np.empty(nz, np.float32), np.empty(nz, np.float32), np.empty(nz, np.float32)
     p, q, r = np.empty(nz, np.float32), np.empty(nz, np.float32), np.empty(nz, np.float32)
     at = np.empty(nz, np.int32)
     for i in range(a, b):
         for j in range(ny):
             for k in range(nz):
                 x[k], y[k], z[k] = middle(u, v, w, i, j, k)
+            at_faces(fu, fv, fw, nx, ny, nz, i, j, h, x, y, z, p, q, r, at, e, f, g)
             for k in range(nz):
-                p[k] = np.float32(i) + HALF + h * x[k]
-                q[k], r[k] = np.float32(j) + h * y[k], np.float32(k) + h * z[k]
-            addresses(p, q, r, nx + 1, ny, nz, at)
+                e[k], f[k], g[k] = HALF * (x[k] + e[k]), HALF * (y[k] + f[k]), HALF * (z[k] + g[k])
+            to_x, to_y, to_z = bx[i, j], by[i, j], bz[i, j]
+            at_faces(fu, fv, fw, nx, ny, nz, i, j, h, e, f, g, p, q, r, at, to_x, to_y, to_z)
             for k in range(nz):
-                bx[i, j, k] = taken(fu, np.int64(at[k]), np.int64(ny * nz), np.int64(nz), p[k], q[k], r[k]) - x[k]
-            for k in range(nz):
-                p[k], q[k] = np.float32(i) + h * x[k], np.float32(j) + HALF + h * y[k]
-                r[k] = np.float32(k) + h * z[k]
-            addresses(p, q, r, nx, ny + 1, nz, at)
-            for k in range(nz):
-                to = taken(fv, np.int64(at[k]), np.int64((ny + 1) * nz), np.int64(nz), p[k], q[k], r[k])
-                by[i, j, k] = to - y[k]
-            for k in range(nz):
-                p[k], q[k] = np.float32(i) + h * x[k], np.float32(j) + h * y[k]
-                r[k] = np.float32(k) + HALF + h * z[k]
-            addresses(p, q, r, nx, ny, nz + 1, at)
-            for k in range(nz):
-                to = taken(fw, np.int64(at[k]), np.int64(ny * (nz + 1)), np.int64(nz + 1), p[k], q[k], r[k])
-                bz[i, j, k] = to - z[k]
+                to_x[k] -= x[k]
+                to_y[k] -= y[k]
+                to_z[k] -= z[k]
 
 
 @inline

@@ -46,6 +46,7 @@ b {
   padding: 7px 8px 0 0;
 }
 .card > .muted {
+  align-self: start;
   padding: 0 8px 6px 0;
   font-size: 12px;
 }

@@ -1,8 +1,8 @@
 """The gas flow: state at a frame, and the step to the next one.
 
-One step in time: what the last projection left carries everything (MacCormack), channels change, sources fill,
-forces push, and the projection makes the flow free of divergence again, or as divergent as expansion wants. So every
-stored frame is free of divergence.
+One step in time, of second order (see `midway`): the velocity of its middle carries everything (MacCormack), channels
+change, sources fill, forces push, and the projection makes the flow free of divergence again, or as divergent as
+expansion wants. So every stored frame is free of divergence.
 """
 
 import math
@@ -19,8 +19,10 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.boxed import BoxedFlow
+from errant_gust.core.flows.gas.forces import Rise
 from errant_gust.core.flows.gas.keeping import Amounts
-from errant_gust.core.flows.gas.state import GasState
+from errant_gust.core.flows.gas.midway import carriers, swings
+from errant_gust.core.flows.gas.state import GasState, Last
 from errant_gust.core.flows.gas.steps import BASE, COLOURS, SORT, Domain, Work
 from errant_gust.core.flows.step import Emits, Placed, blocked_by
 from errant_gust.core.grids.region import GridRegion, budget
@@ -32,6 +34,7 @@ from errant_gust.core.grids.staggered.faces import (
     Triple,
     Walls,
     closed_sides,
+    into_unknown,
     open_shares,
     spread_into_walls,
 )
@@ -40,9 +43,10 @@ from errant_gust.core.grids.staggered.window import BLOCK, FACES, around
 from errant_gust.core.kernels import advection as kernels
 from errant_gust.core.kernels import faces as face_kernels
 
-BYTES_A_VOXEL = 105  # and 12 a channel: measured at the peak of a step with a moving obstacle, a push and expansion
+BYTES_A_VOXEL = 125  # and 12 a channel: measured at the peak of a step with a moving obstacle, a push and expansion
 KELVIN = 300.0  # a temperature as noticeable as density 1, for the window
 TOLERANCE = 5e-4
+FILLED = 3  # voxels inside a wall in which carrying finds what is beside it
 
 
 class GasFlow(BoxedFlow):
@@ -59,6 +63,7 @@ class GasFlow(BoxedFlow):
         self._check_memory()
         self._sources_inside(self.domain, scene, parts)
         self._kept: tuple[Any, Projector, Array | None, Walls] | None = None
+        self._baked: tuple[Any, dict[str, Array]] = (None, {})
 
     def _twins(self, parts: list[Placed]) -> dict[str, tuple[str, ...]]:
         """Channels by the one whose fillings they take part in."""
@@ -115,7 +120,8 @@ class GasFlow(BoxedFlow):
     def next(self, state: GasState, frame: int, cancel: Cancel | None = None, keep: bool = True) -> GasState:
         """The state on frame + 1 from that on `frame`; without `keep` the given one is used up, which saves memory."""
         start, end = self.clock.seconds(frame), self.clock.seconds(frame + 1)
-        way = self._fastest(state) * (end - start) / state.domain.voxel_size
+        ahead = 0.0 if state.last is None else 0.5 * state.last.most
+        way = (self._fastest(state) + ahead) * (end - start) / state.domain.voxel_size
         margin = int(min(3 * BLOCK, max(4.0, way + 3)))  # cells that anything may cross in a frame
         fitted = self._fitted(state, (self.plan.at(start), self.plan.at(end)), self.parts(start), margin)
         own = not keep or fitted is not state
@@ -127,8 +133,8 @@ class GasFlow(BoxedFlow):
         count = self.substeps(state, start, end)
         fastest = self._fastest(state)
         for i in range(count):
-            a = start + (end - start) * i / count
-            state = self._step(state, a, start + (end - start) * (i + 1) / count, cancel, own=own or i > 0)
+            a, b = (start + (end - start) * k / count if k < count else end for k in (i, i + 1))
+            state = self._step(state, a, b, cancel, own=own or i > 0)
         state.pace = {"substeps": count, "fastest": fastest}
         return self._sound(state)
 
@@ -153,6 +159,10 @@ class GasFlow(BoxedFlow):
                 fix="a weaker push or lift, a cooler source; the frames before this are kept",
             )  # fmt: skip
         count = max(1, math.ceil(fastest * (end - start) / (domain.longest * state.domain.voxel_size) - 1e-6))
+        if not domain.reflect:
+            _, solid, _ = self._walls(state, self.plan.at(start), self.parts(start))  # those of the step before
+            stiff = self._forces(state, start, end - start, None, new_memory, solid=solid, stiffness=True).swings
+            count = max(count, min(domain.most_substeps, swings(stiff, end - start)))
         if count > domain.most_substeps:
             raise GustError(
                 f"the gas is as fast as {fastest:.3g} m/s: {count} substeps a frame would be needed, "
@@ -192,27 +202,80 @@ class GasFlow(BoxedFlow):
     def _step(self, state: GasState, start: float, end: float, cancel: Cancel | None, own: bool = False) -> GasState:
         """The state a substep later; the given one, changed, if it is `own`."""
         parts, scene = self.parts(end), self.plan.at(end)
+        reflect, dt = cast(Domain, parts[0].step).reflect, end - start
+        if dt and not reflect and state.last is None:  # what a whole step would leave is what there was, as nearly
+            trial = replace(state, values=state.values.copy(), last=None)
+            state.last = self._ended(trial, start, end, parts, scene, cancel, own=True).last
+        return self._ended(state, start, end, parts, scene, cancel, own=own)
+
+    def _ended(
+        self, state: GasState, start: float, end: float, parts: list[Placed], scene: Scene, cancel: Cancel | None, *,
+        own: bool,
+    ) -> GasState:  # fmt: skip
         projector, solid, wall = self._walls(state, scene, parts)
-        if end > start:
-            domain = cast(Domain, parts[0].step)
-            reflect = domain.reflect
+        domain, dt = cast(Domain, parts[0].step), end - start
+        kept = dt > 0 and not domain.reflect
+        before, taken, carrier, motion = (state.u, state.v, state.w), None, None, None
+        pushing: set[str] = set()  # fields that push by force
+        if kept and state.last is None:  # the whole force at the end: what it needs of pressure is known to the bit
+            carrier, motion = (state.u.copy(), state.v.copy(), state.w.copy()), [f.copy() for f in before]
+        elif kept:
+            work = self._forces(state, start, dt, cancel, projector.solver.lend, solid=solid)
+            carrier, motion, taken = carriers(state, cast(Last, state.last), work, projector, solid, dt)
+            pushing.update(work.baked)
+            del work
+            if own:
+                state.last = None
+        if dt:
             amounts = None
             if domain.keep:
-                faces = (state.u, state.v, state.w)
-                amounts = Amounts.after(state, faces, projector.low.tolist(), projector.high.tolist(), end - start)
+                sides = projector.low.tolist(), projector.high.tolist()
+                amounts = Amounts.after(state, carrier or before, *sides, dt)
+            if solid is not None:  # beside a wall comes what is beside it, not the nothing within
+                values = state.values if own else state.values.copy()
+                for a in values:
+                    into_unknown(a, solid, solid, layers=FILLED)
+                state = state if own else replace(state)
+                state.values = values
             state = self._carried(
-                state, projector, wall, end - start, walls=solid is not None, own=own, reflect=reflect, cancel=cancel
-            )
+                state, projector, wall, dt, walls=solid is not None, own=own, carrier=carrier, motion=motion,
+                cancel=cancel,
+            )  # fmt: skip
+            carrier = motion = None
             if amounts is not None:
                 amounts.restore(state, solid)
         work = self._filled(state, start, end, parts, solid, cancel)
         work.lend = projector.solver.lend
-        if work.dt:
+        if dt:
             for part in parts:
                 part.step.pushes(part, work)
-        self._drive(work)
-        self._project(work, projector, wall)
+        self._drive(work, dt if taken is None else 0.5 * dt)
+        self._baked = (_place(state, end), {k: a for k, a in work.baked.items() if k in pushing})  # for the next one
+        total = np.zeros(state.values.shape[1:], np.float32) if kept else None
+        if taken is not None and total is not None:  # as much again is expected: what is left to solve for is small
+            projector.take_off(np.pad(taken, 1), state.faces)
+            total += 2 * taken
+        self._project(work, projector, wall, total)
+        state.last = None
+        if total is not None:
+            total *= np.float32(1 / dt)
+            total[~projector.active] = 0
+            state.last = Last.of(total, before, (state.u, state.v, state.w), dt)
         return state
+
+    def _forces(
+        self, state: GasState, time: float, dt: float, cancel: Cancel | None, lend: Lend, *,
+        solid: Array | None = None, stiffness: bool = False,
+    ) -> Work:  # fmt: skip
+        """Forces on the state as it stands at a time; or only those that tell how stiff layers are."""
+        work = Work(state, self.plan.at(time), dt, threads(), cancel, lend=lend, forces_only=True, solid=solid)
+        work.particles_of, work.twins = self.particles_of, self.twins
+        if self._baked[0] == _place(state, time):
+            work.baked = self._baked[1]
+        for part in self.parts(time):
+            if not stiffness or isinstance(part.step, Rise):
+                part.step.pushes(part, work)
+        return work
 
     def _filled(
         self, state: GasState, start: float, end: float, parts: list[Placed], solid: Array | None, cancel: Cancel | None
@@ -239,9 +302,11 @@ class GasFlow(BoxedFlow):
 
     def _carried(
         self, state: GasState, projector: Projector, wall: Walls, dt: float, *, walls: bool, own: bool,
-        reflect: bool = False, cancel: Cancel | None = None,
+        carrier: Triple | None = None, motion: list[Array] | None = None, cancel: Cancel | None = None,
     ) -> GasState:  # fmt: skip
-        """Channels and velocities after dt, by MacCormack with one trace for all; the state itself if it is `own`."""
+        """Channels and velocities after dt, by MacCormack with one trace for all; the state itself if it is `own`. With
+        a `carrier` (see `midway`) `motion` is carried by it, and used up; else the mirrored velocities of *Keep swirls*
+        are."""
         sides = [closed_sides(axis, projector.low, projector.high) for axis in range(3)]
 
         def open_to_walls(faces: Triple, own: bool) -> Triple:
@@ -250,12 +315,13 @@ class GasFlow(BoxedFlow):
             grid = spread_into_walls(FaceGrid(state.window, *faces), projector.shares, known=sides, own=own)
             return grid.u, grid.v, grid.w
 
-        lend, faces = projector.solver.lend, state.faces
-        if not reflect:
-            carrier = open_to_walls((faces.u, faces.v, faces.w), own)
-            return self._carried_by(state, carrier, dt, carrier, dt, lend=lend, own=own)
+        lend = projector.solver.lend
+        if carrier is not None and motion is not None:
+            carrier = open_to_walls(carrier, True)
+            motion[:] = open_to_walls((motion[0], motion[1], motion[2]), True)
+            return self._carried_by(state, carrier, dt, motion, dt, lend=lend, own=own)
         carrier, mirrored = self._reflected(state, projector, wall, dt, open_to_walls, cancel)
-        return self._carried_by(state, carrier, dt, mirrored, 0.5 * dt, lend=lend, own=own)
+        return self._carried_by(state, carrier, dt, list(mirrored), 0.5 * dt, lend=lend, own=own)
 
     def _reflected(
         self, state: GasState, projector: Projector, wall: Walls, dt: float,
@@ -280,11 +346,11 @@ class GasFlow(BoxedFlow):
         return open_to_walls((half.u, half.v, half.w), True), open_to_walls((u, v, w), True)
 
     def _carried_by(
-        self, state: GasState, faces: Triple, dt: float, motion: Triple | None = None, motion_dt: float = 0.0, *,
+        self, state: GasState, faces: Triple, dt: float, motion: list[Array] | None = None, motion_dt: float = 0.0, *,
         lend: Lend = new_memory, own: bool = False,
     ) -> GasState:  # fmt: skip
-        """What velocities on the faces make of the channels in dt, and of the velocities `motion` in `motion_dt`;
-        without `motion` the faces are the velocities that the state has then.
+        """What velocities on the faces make of the channels in dt, and of the velocities `motion` in `motion_dt`,
+        which are used up; without `motion` the faces are the velocities that the state has then.
 
         What is needed on the way is in lent memory, and of an `own` state the old channels are free as soon as there
         are new ones: with the solver that is what gas takes at its most.
@@ -303,23 +369,23 @@ class GasFlow(BoxedFlow):
             return state
         if motion_dt != dt:
             path = self._trace(faces, motion_dt, lend)
-        state.u, state.v, state.w = (carried(path, f[None], axis, 1)[0] for axis, f in enumerate(motion))
+        for axis in range(3):
+            motion[axis] = carried(path, motion[axis][None], axis, 1)[0]
+        state.u, state.v, state.w = motion
         return state
 
     def _trace(self, faces: Triple, dt: float, lend: Lend) -> Trace:
         return trace(faces, dt, self.domain.voxel_size, lend)
 
-    def _drive(self, work: Work) -> None:
-        """Forces and what eases the gas, onto the faces."""
-        s, dt = work.state, np.float32(work.dt)
+    def _drive(self, work: Work, dt: float) -> None:
+        """Forces over dt, and what eases the gas, onto the faces."""
+        s = work.state
+        work.onto((s.u, s.v, s.w), dt)
         for axis, name in enumerate(FACES):
             f, extra = getattr(s, name), 1 if axis == 0 else 0
-            force = work.force[axis]
-            if force is not None:
-                self._each(s, partial(kernels.to_faces, force, dt, axis, f), extra)
             for target, share in work.ease:
                 self._each(s, partial(kernels.ease_faces, target[axis], share, axis, f), extra)
-        work.force, work.ease = [None, None, None], []
+        work.ease = []
 
     def _open_sides(self, state: GasState, step: Domain) -> tuple[tuple[bool, ...], tuple[bool, ...]]:
         """Which sides of the window gas flows through: those of the domain that are open, and all within it."""
@@ -362,15 +428,23 @@ class GasFlow(BoxedFlow):
             )
         return solid
 
-    def _solved(self, projector: Projector, grid: FaceGrid, fixed: Array | None, cancel: Cancel | None) -> None:
+    def _solved(
+        self, projector: Projector, grid: FaceGrid, fixed: Array | None, cancel: Cancel | None,
+        total: Array | None = None,
+    ) -> None:  # fmt: skip
         try:
-            projector.step(grid, fixed, tolerance=TOLERANCE, cancel=cancel)
+            projector.step(grid, fixed, tolerance=TOLERANCE, cancel=cancel, total=total)
         except SolverError as error:
             raise error.under(f"flows.{self.id}") from None
 
-    def _project(self, work: Work, projector: Projector, wall: Walls) -> None:
+    def _project(self, work: Work, projector: Projector, wall: Walls, total: Array | None = None) -> None:
         grid = work.state.faces
         h = np.float32(work.state.domain.voxel_size)
         fixed = projector.fixed(wall, None if work.outflow is None else work.outflow * h)
-        self._solved(projector, grid, fixed, work.cancel)
+        self._solved(projector, grid, fixed, work.cancel, total)
         projector.seal(grid, wall)
+
+
+def _place(state: GasState, time: float) -> tuple[Any, ...]:
+    """When and where fields are evaluated for a state."""
+    return time, state.origin, state.values.shape[1:]

@@ -4,6 +4,7 @@ from typing import Literal
 
 import numpy as np
 
+from errant_gust.core.flows.gas.midway import layered
 from errant_gust.core.flows.gas.steps import GasStep, Work
 from errant_gust.core.flows.step import Limits, Placed, Pushes
 from errant_gust.core.grids.slabs import each_slab
@@ -37,6 +38,8 @@ class Rise(GasStep, Pushes):
         a = work.number(part, "lift") * s.channel("temperature")
         if self.weight or "weight" in part.varying:
             a -= work.number(part, "weight") * s.channel("density")
+        if work.forces_only:
+            work.swings += layered(a, work.up(), s.domain.voxel_size, work.solid)
         work.push_along(work.up(), a)
 
 
@@ -69,6 +72,8 @@ class Push(GasStep, Pushes):
     wants = {"field": "vector", "by": "scalar"}
 
     def pushes(self, part: Placed, work: Work) -> None:
+        if work.forces_only and self.how == "ease":
+            return
         target = np.moveaxis(work.lane(self.field), -1, 0)
         share = work.masked(part, "by")
         if self.only_gas:
@@ -127,6 +132,8 @@ class GasDrag(GasStep, Limits):
     wants = {"by": "scalar"}
 
     def pushes(self, part: Placed, work: Work) -> None:
+        if work.forces_only:
+            return
         shape = work.state.values.shape[1:]
         rate = np.maximum(work.number(part, "rate") * work.masked(part, "by"), 0)
         share = np.ascontiguousarray(np.broadcast_to(1 - np.exp(-rate * np.float32(work.dt)), shape), np.float32)
@@ -151,6 +158,8 @@ class Expand(GasStep, Pushes):
     wants = {"by": "scalar"}
 
     def pushes(self, part: Placed, work: Work) -> None:
+        if work.forces_only:
+            return
         share = work.number(part, "amount") * work.masked(part, "by")
         if self.only_gas:
             share = share * np.clip(work.state.channel("density"), 0, 1)

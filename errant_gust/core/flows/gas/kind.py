@@ -30,7 +30,7 @@ class GasKind(FlowKind):
     unit = "voxels"
     icon = "cloud"
     smaller = "larger voxels"
-    engine = 5
+    engine = 6
     begins_with = (("domain", {}), ("source", {}), ("rise", {}))
     results = (VolumeResult("volume", "volumes", ABOUT),)
 

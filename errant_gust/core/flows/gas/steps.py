@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
+from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
@@ -14,7 +15,10 @@ from errant_gust.core.fields.sampling import bake
 from errant_gust.core.flows.boxed import Sides
 from errant_gust.core.flows.gas.state import GasState
 from errant_gust.core.flows.step import FlowStep, Placed
+from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.grids.staggered.advection import Lend, new_memory
+from errant_gust.core.grids.staggered.faces import Triple
+from errant_gust.core.kernels import advection as kernels
 from errant_gust.core.study.parameters import RegionId, param
 
 if TYPE_CHECKING:
@@ -49,6 +53,11 @@ class Work:
     lend: Lend = new_memory
     """Memory that nobody needs until the projection: arrays 0 to 2 are for the force."""
     ease: list[tuple[Array, Array]] = field(default_factory=list)
+    forces_only: bool = False
+    """Whether only forces are asked for: neither what eases the gas nor what swells."""
+    swings: float = 0.0
+    """How stiffly layers of gas swing, N² in 1/s²; told where only forces are asked for."""
+    solid: Array | None = None
     baked: dict[str, Array] = field(default_factory=dict)
 
     def lane(self, id: str) -> Array:
@@ -92,6 +101,16 @@ class Work:
         """Add a force (3, …) in m/s²."""
         for axis in range(3):
             self.pushed(axis)[...] += force[axis]
+
+    def onto(self, faces: Triple, dt: float) -> None:
+        """Adds the force times dt to velocities on faces; it is used up."""
+        for axis, f in enumerate(faces):
+            force = self.force[axis]
+            if force is not None:
+                extra = 1 if axis == 0 else 0
+                add = partial(kernels.to_faces, force, np.float32(dt), axis, f)
+                each_slab(self.state.values.shape[1] + extra, add, self.threads)
+        self.force = [None, None, None]
 
     def push_along(self, direction: Array, amount: Array) -> None:
         """Add a force of an amount (…) in m/s² in one direction (3,)."""

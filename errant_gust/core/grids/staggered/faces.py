@@ -153,18 +153,22 @@ class Projector:
         return np.asarray(out if fixed is None else out + fixed, np.float32)
 
     def step(
-        self, grid: FaceGrid, fixed: Array | None = None, *, good: float = BOUND, measure: float = 0.0, **options: Any
+        self, grid: FaceGrid, fixed: Array | None = None, *, good: float = BOUND, measure: float = 0.0,
+        total: Array | None = None, **options: Any,
     ) -> None:  # fmt: skip
         """Projects `grid` in place until what remains in a cell (root mean square) is at most `good` of what it is
         measured by: the speed that there is, or what there was to do, or `measure` (m/s), whatever is most.
 
         One float32 solve ends near 5e-5 of what there was to do, in long boxes at 1e-2; each further one goes on
-        from there. SolverError if more than BOUND remains when that no longer helps. `fixed` (nx, ny, nz) in m/s.
+        from there. SolverError if more than BOUND remains when that no longer helps. `fixed` (nx, ny, nz) in m/s;
+        what the pressure was in all solves together is added to `total` (nx, ny, nz), in m/s a voxel.
         Raises SolverError for what is no answer.
         """
         self.iterations, solves, left = 0, 0, np.inf
         while True:
-            self._solve(grid, fixed, **options)
+            p = self._solve(grid, fixed, **options)
+            if total is not None:
+                total += p[1:-1, 1:-1, 1:-1]
             self.iterations += self.solver.iterations
             solves, before, left = solves + 1, left, self.remaining(grid, fixed)
             if solves == 1:
@@ -178,14 +182,19 @@ class Projector:
                 fix="a region less long and thin for its voxels, or without gaps of a voxel between obstacles",
             )
 
-    def _solve(self, grid: FaceGrid, fixed: Array | None, **options: Any) -> None:
+    def _solve(self, grid: FaceGrid, fixed: Array | None, **options: Any) -> Array:
         solver = self.solver
         if solver.plain:
             p = solver.padded(-self.error(grid, fixed), **options)
         else:
             p = solver.padded(partial(kernels.outflows, grid.u, grid.v, grid.w, *self.shares, kept(fixed)), **options)
-        work = partial(kernels.correct, p, grid.u, grid.v, grid.w, self.low, self.high)
-        each_slab(solver.shape[0], work, solver.threads)
+        self.take_off(p, grid)
+        return p
+
+    def take_off(self, padded: Array, grid: FaceGrid) -> None:
+        """Takes the gradient of a pressure (nx + 2, ny + 2, nz + 2), in m/s a voxel, off the faces in place."""
+        work = partial(kernels.correct, padded, grid.u, grid.v, grid.w, self.low, self.high)
+        each_slab(self.solver.shape[0], work, self.solver.threads)
 
     def remaining(self, grid: FaceGrid, fixed: Array | None = None) -> float:
         """Root mean square over the cells of what is still to be made up for, in m/s; what a closed part cannot give
@@ -304,6 +313,21 @@ def spread_into_walls(
         whole[box] = a
         out.append(whole)
     return FaceGrid(grid.region, *out)
+
+
+def into_unknown(a: Array, unknown: Array, walls: Array, *, layers: int = 4) -> None:
+    """Cells (nx, ny, nz) that are not known, in and around walls, get the mean of neighbours that are, so many layers
+    of them, in place. Both masks (nx, ny, nz) bool."""
+    box = _box_of(walls, layers + 1)
+    if box is None or not unknown[box].any():
+        return
+    part, sure = a[box].copy(), ~unknown[box]
+    part[~sure] = 0
+    other, done = np.empty_like(part), np.empty_like(sure)
+    for _ in range(layers):
+        face_kernels.spread(part, sure, other, done)
+        part, other, sure, done = other, part, done, sure
+    a[box] = part
 
 
 def _box_of(where: Array, margin: int) -> tuple[slice, slice, slice] | None:

@@ -42,11 +42,12 @@ class FreeSurface(Projector):
         self.solver = Poisson(*weights, threads=threads, extra=extra)
         self.closed = False
 
-    def _solve(self, grid: FaceGrid, fixed: Array | None, **options: Any) -> None:
+    def _solve(self, grid: FaceGrid, fixed: Array | None, **options: Any) -> Array:
         fill = partial(projection.outflows, grid.u, grid.v, grid.w, *self.shares, kept(fixed))
         p = self.solver.padded(fill, **options)
         work = partial(kernels.correct, p, self.phi, grid.u, grid.v, grid.w)
         each_slab(self.phi.shape[0], work, self.solver.threads)
+        return p
 
     def touching(self, least: float = SURE) -> list[Array]:
         """Faces (as a mask each) beside liquid that are open by at least a share. Three arrays of the faces' shapes:

@@ -84,21 +84,33 @@ class Window:
             return self
         made = self.empty(self.domain, origin, shape, self.names)
         shift = [int(a - b) for a, b in zip(self.origin, origin, strict=True)]
-        pairs = [(made.values, self.values, 1), *((getattr(made, k), getattr(self, k), 0) for k in FACES)]
-        for to, came, first in pairs:
-            ours, theirs = [slice(None)] * first, [slice(None)] * first
-            for axis in range(3):
-                s, n, m = shift[axis], to.shape[first + axis], came.shape[first + axis]
-                low, high = max(0, s), min(n, s + m)
-                ours.append(slice(low, max(low, high)))
-                theirs.append(slice(low - s, max(low, high) - s))
-            to[tuple(ours)] = came[tuple(theirs)]
+        for to, came in [(made.values, self.values), *((getattr(made, k), getattr(self, k)) for k in FACES)]:
+            _shift(came, to, shift)
         return made
 
     def become(self, other: "Window") -> None:
         """Take over the window and the arrays of another state; its own are free then."""
         self.origin, self.values = other.origin, other.values
         self.u, self.v, self.w = other.u, other.v, other.w
+
+
+def _shift(came: Array, to: Array, by: list[int]) -> None:
+    """Copies what is within both, `by` cells on along each of the last three axes."""
+    first = to.ndim - 3
+    ours, theirs = [slice(None)] * first, [slice(None)] * first
+    for axis in range(3):
+        s, n, m = by[axis], to.shape[first + axis], came.shape[first + axis]
+        low, high = max(0, s), min(n, s + m)
+        ours.append(slice(low, max(low, high)))
+        theirs.append(slice(low - s, max(low, high) - s))
+    to[tuple(ours)] = came[tuple(theirs)]
+
+
+def shifted(came: Array, shape: tuple[int, ...], by: list[int]) -> Array:
+    """An array (nx, ny, nz) in another window, `by` cells on along each axis; zero where it was not."""
+    to = np.zeros(shape, came.dtype)
+    _shift(came, to, by)
+    return to
 
 
 def around(state: Window, thresholds: dict[str, float], margin: int, also: list[Any]) -> tuple[Array, Array]:
