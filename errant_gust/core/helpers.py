@@ -23,7 +23,8 @@ class _Job(Generic[T]):
     __slots__ = ("_call", "_done", "_free", "error", "result")
 
     def __init__(self, call: Callable[[], T]) -> None:
-        self._call, self._free, self._done = call, threading.Lock(), threading.Lock()
+        self._call: Callable[[], T] | None = call
+        self._free, self._done = threading.Lock(), threading.Lock()
         self._done.acquire()
         self.result: list[T] = []
         self.error: BaseException | None = None
@@ -32,11 +33,14 @@ class _Job(Generic[T]):
         return self._free.acquire(blocking=False)
 
     def make(self) -> None:
+        call, self._call = self._call, None  # it may stay in the line a while, and what the call holds may be large
+        assert call is not None
         try:
-            self.result.append(self._call())
+            self.result.append(call())
         except BaseException as e:  # whatever it is, who asked hears of it
             self.error = e
         finally:
+            del call
             self._done.release()
 
     def wait(self) -> None:

@@ -1,7 +1,9 @@
 """Threads that help: results in order, errors that are heard, nobody who waits for ever, work inside work."""
 
+import gc
 import threading
 import time
+import weakref
 
 import pytest
 
@@ -89,3 +91,18 @@ def test_a_cancel_stops_the_others_soon(monkeypatch):
 def test_nothing_to_do_is_done_at_once():
     share_out(lambda a, b: pytest.fail("called"), 0)
     assert each_slab(0, lambda a, b: pytest.fail("called"), 2) == []
+
+
+def test_a_call_that_was_made_holds_nothing_though_it_is_still_in_the_line():
+    class Large:
+        pass
+
+    thing = Large()
+    seen = weakref.ref(thing)
+    job = helpers._Job(lambda t=thing: id(t))
+    del thing
+    assert seen() is not None
+    job.make()
+    gc.collect()
+    assert seen() is None
+    assert len(job.result) == 1
