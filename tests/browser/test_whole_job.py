@@ -187,7 +187,7 @@ def test_studies_are_made_duplicated_deleted_and_brought_back(page, address, tmp
     card = page.get_by_test_id("study-harbour_gust")
     expect(card).to_be_visible()
     expect(card.locator("img")).to_have_js_property("complete", True)
-    card.get_by_text("duplicate").click()
+    card.get_by_role("button", name="duplicate").click()
     copy = page.get_by_test_id("study-harbour_gust_copy")
     expect(copy).to_be_visible()
     page.get_by_test_id("delete-harbour_gust_copy").click()

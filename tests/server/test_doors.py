@@ -81,7 +81,7 @@ def test_what_a_cut_off_upload_left_is_taken_away_at_the_next_start(study):
 
 def archived(document, **files):
     spool = io.BytesIO()
-    with zipfile.ZipFile(spool, "w", zipfile.ZIP_DEFLATED) as zipped:
+    with zipfile.ZipFile(spool, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as zipped:
         zipped.writestr("study.gust.json", json.dumps(document))
         for name, content in files.items():
             zipped.writestr(f"assets/{name}", content)

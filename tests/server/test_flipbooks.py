@@ -89,18 +89,18 @@ def test_what_does_not_belong_is_refused_in_words_and_what_was_left_is_swept(api
 
 def test_a_film_that_is_made_tells_how_far_it_is_and_is_stopped_or_fails_in_words(api, study):  # noqa: F811
     base = f"/studies/{study['key']}/flipbooks"
-    film = {**FILM, "first": 1, "last": 240, "width": 640, "height": 480}
+    film = {**FILM, "first": 1, "last": 120, "width": 640, "height": 480}
     rng = np.random.default_rng(3)
     noise = io.BytesIO()  # the hardest that there is
     Image.fromarray(rng.integers(0, 256, (480, 640, 3), np.uint8)).save(noise, "PNG")
     data = noise.getvalue()
     ids = [api("POST", base, film)["id"] for _ in range(2)]
     for id in ids:
-        for frame in range(1, 241):
+        for frame in range(1, 121):
             flipbooks.get(study["key"], id).put(frame, data)
     at = f"{base}/{ids[0]}"
-    assert api("GET", at) == {"done": 0, "total": 240, "left": None, "film": None}, "nobody has asked for its film"
-    assert api("POST", f"{at}/finish")["total"] == 240
+    assert api("GET", at) == {"done": 0, "total": 120, "left": None, "film": None}, "nobody has asked for its film"
+    assert api("POST", f"{at}/finish")["total"] == 120
     seen = until(lambda: (told := api("GET", at))["done"] > 2 and told, why="it does not tell how far it is")
     assert seen["film"] is None
     assert 0 < seen["left"] < 600
@@ -117,7 +117,7 @@ def test_a_film_that_is_made_tells_how_far_it_is_and_is_stopped_or_fails_in_word
         assert "ZeroDivisionError" in why_not(f"/api{base}/{ids[1]}")
     flipbooks.get(study["key"], ids[1]).put(3, data)
     api("POST", f"{base}/{ids[1]}/finish")
-    assert finished(api, f"{base}/{ids[1]}")["bytes"] > 240 * len(data)
+    assert finished(api, f"{base}/{ids[1]}")["bytes"] > 120 * len(data)
     api("DELETE", f"{base}/{ids[1]}", status=204)
 
 
