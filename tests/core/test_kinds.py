@@ -16,7 +16,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.flows.kind import KINDS, FlowKind, LaneFlow, kind_of
 from errant_gust.core.flows.results import MeshResult, PointsResult
 from errant_gust.core.flows.step import Emits, FlowStep, placed_steps
-from errant_gust.core.listing import catalogue
+from errant_gust.core.listing import PLACES, catalogue
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.identity import run_identity
@@ -175,3 +175,15 @@ def test_kinds_are_named_in_their_own_folders_only():
         if pattern.search(line)
     ]
     assert named == []
+
+
+def test_steps_are_listed_as_a_lane_is_built_what_begins_it_first():
+    listed = catalogue()["steps"]
+    for kind in KINDS.values():
+        ops = [s["id"] for s in listed if s["lane"] == kind.id]
+        assert sorted(ops) == sorted(registry.steps_of(kind.id)), "all of them, each once"
+        assert ops[0] == kind.begins_with[0][0]
+        families = [registry.steps_of(kind.id)[op].family for op in ops]
+        assert families == sorted(families, key=PLACES.get)
+    particles = [s["id"] for s in listed if s["lane"] == "particles"]
+    assert particles[:2] == ["emit", "carry"]

@@ -69,7 +69,7 @@ def chimney_downdraught() -> dict[str, Any]:
             {
                 "id": "smoke", "name": "Smoke", "kind": "gas",
                 "steps": [
-                    {"id": "a", "op": "domain", "params": {"region": "quay", "reflect": True}},
+                    {"id": "a", "op": "domain", "params": {"region": "quay"}},
                     {
                         "id": "b", "op": "source",
                         "params": {

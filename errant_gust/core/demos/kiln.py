@@ -28,7 +28,7 @@ def kiln_wisps() -> dict[str, Any]:
         ]),
     ]  # fmt: skip
     wisps: list[tuple[str, dict[str, Any]]] = [
-        ("domain", {"region": "air", "reflect": True}),
+        ("domain", {"region": "air"}),
         ("source", {
             "shape": "mouth", "how": "at least", "density": {"field": "thickness"}, "temperature": {"field": "heat"},
             "by": "islands", "velocity": [0, 0, 0.5],

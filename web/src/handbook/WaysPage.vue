@@ -66,9 +66,10 @@
         Grains and fields go the same ways; only more of them are seen.
       </p>
       <p>
-        <b>Keep swirls.</b> Smoke that drifts apart too softly has lost its swirls to the grid. Before you refine,
-        switch Keep swirls on in its Domain: twice the time, where voxels half as large take eight to sixteen times.
-        Curl up adds to swirls what was not there; this only keeps what was.
+        <b>Swirls that last.</b> A step of gas is of second order in time: a row of vortices keeps 99.5 % and more of
+        its energy in half a second at 12, 24 and 48 frames a second, and a plume is as high at all of them within a
+        hundredth. What is lost is lost to voxels, where a swirl is less than some six of them wide. Strong layers
+        (hot over cold) that swing fast are damped. Curl up adds to swirls what was not there.
       </p>
       <p>
         <b>Times and frames.</b> Times are in seconds, so that another frame rate changes none. Where a time is a

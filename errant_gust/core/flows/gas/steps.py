@@ -194,8 +194,8 @@ class Domain(GasStep, Sides):
     )  # fmt: skip
     reflect: bool = param(
         False, label="Keep swirls",
-        help="Each step in two halves, the second from the mirrored velocity: swirls last that carrying wears away, "
-        "for twice the time",
+        help="Each step in two halves, the second from the mirrored velocity, for nearly twice the time. Plain steps "
+        "keep swirls as well now, or better; for studies that were made with it",
     )  # fmt: skip
     keep: bool = param(
         False, label="Keep amounts",
