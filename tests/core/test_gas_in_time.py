@@ -182,3 +182,14 @@ def test_frames_that_keep_nothing_are_gone_on_from():
     whole = GasState.from_channels(state.channels(), state.facts(), flow.domain)
     np.testing.assert_array_equal(flow.next(whole, 7).w, there.w)
     assert replace(whole).last is whole.last
+
+
+@pytest.mark.parametrize("reflect", [False, True])
+def test_an_obstacle_goes_no_farther_in_a_step_than_gas_may(reflect):
+    """Faces within it move as it does, from the first frame on, while the gas is still."""
+    way = {"keys": [[0, [0, 0, 1]], [1, [20, 0, 1]]], "between": "linear"}
+    rock = {"id": "rock", "kind": "sphere", "params": {"radius": 0.3, "move": way}}
+    p = gas(PUFF, ("collide", {"shapes": ["rock"]}), shapes=(BALL, rock), domain={"reflect": reflect, "follow": False})
+    flow = GasFlow(p, "g")
+    state = flow.next(flow.first(), 1)
+    assert state.pace["substeps"] >= 2, "4 to 8 voxels a frame, 2.5 are allowed"
