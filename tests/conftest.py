@@ -1,7 +1,9 @@
 """Shared by all tests: a home of their own, the repository's compiled kernels, small studies."""
 
+import json
 import os
 import tempfile
+from collections import Counter
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -39,15 +41,16 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         if (mark := item.get_closest_marker("slow")) and not mark.args:
             raise pytest.UsageError(f"{item.nodeid} is marked slow and does not say why")
     if config.getoption("--quick"):
-        kept = [item for item in items if _is_quick(item)]
+        times = json.loads(TIMES.read_text())
+        kept = [item for item in items if _is_quick(item, times)]
         config.hook.pytest_deselected(items=[item for item in items if item not in set(kept)])
         items[:] = kept
 
 
-def _is_quick(item: pytest.Item) -> bool:
+def _is_quick(item: pytest.Item, times: dict[str, float]) -> bool:
     if item.path.parent.name == "browser":
         return item.get_closest_marker("screen") is not None
-    return item.get_closest_marker("slow") is None
+    return item.get_closest_marker("slow") is None and times.get(item.nodeid, 0) <= LONG
 
 
 @pytest.fixture
