@@ -24,10 +24,32 @@ settings.register_profile("gust", deadline=None, max_examples=examples, suppress
 settings.load_profile("gust")
 
 
+TIMES = Path(__file__).with_name("durations.json")
+"""Seconds that tests took that took one or more, written by `--record-durations`."""
+LONG = 1.5
+"""Seconds that a test may have taken to be among the quick ones."""
+_took: Counter[str] = Counter()
+
+
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
-        "--quick", action="store_true", help="between commits: without what is marked slow, one browser test a screen"
+        "--quick", action="store_true", help="between commits: without what is slow, one browser test a screen"
     )
+    parser.addoption(
+        "--record-durations", action="store_true", help=f"keep in {TIMES.name} how long tests took, for --quick"
+    )
+
+
+def pytest_runtest_logreport(report: pytest.TestReport) -> None:
+    _took[report.nodeid] += report.duration
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """Of tests that ran the new time stands, of others the old one; workers of a session leave it to the whole."""
+    if session.config.getoption("--record-durations") and not os.environ.get("PYTEST_XDIST_WORKER"):
+        known = {**json.loads(TIMES.read_text()), **{k: round(v, 1) for k, v in _took.items()}}
+        kept = {k: v for k, v in sorted(known.items()) if v >= 1}
+        TIMES.write_text(json.dumps(kept, indent=0) + "\n")
 
 
 def pytest_configure(config: pytest.Config) -> None:

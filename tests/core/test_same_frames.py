@@ -44,7 +44,8 @@ def frames_of(name: str, flow: str, folder: Path) -> dict[str, dict[str, list[fl
                 float(wide.mean()) if a.size else 0.0,
                 float(np.sqrt((wide**2).mean())) if a.size else 0.0,
             ]
-            bits = "0x" + hashlib.sha256(np.ascontiguousarray(a).tobytes() + str(a.shape).encode()).hexdigest()[:20]
+            hashed = hashlib.sha256(np.ascontiguousarray(a).tobytes() + str(a.shape).encode()).digest()
+            bits = str(int.from_bytes(hashed[:10]))  # in figures: letters would make words
             found[f"{frame}.{channel}"] = {"bits": bits, "numbers": numbers}
     return found
 
