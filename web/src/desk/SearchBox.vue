@@ -16,9 +16,9 @@
       />
       <div class="list" role="listbox" aria-label="What was found">
         <v-btn
-          class="plain"
           v-for="(f, i) in found"
           :key="f.kind + f.name + i"
+          class="plain"
           role="option"
           :aria-selected="i === at"
           :class="{ on: i === at }"

@@ -10,8 +10,8 @@
     />
     <span class="muted state" :class="study.state" role="status" data-testid="save-state">{{ said }}</span>
     <v-btn
-      class="plain"
       v-tip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
+      class="plain"
       :disabled="!study.undoLabel"
       :aria-label="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       data-testid="undo"
@@ -20,8 +20,8 @@
       <v-icon :icon="mdiUndo" size="18" />
     </v-btn>
     <v-btn
-      class="plain"
       v-tip="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
+      class="plain"
       :disabled="!study.redoLabel"
       :aria-label="study.redoLabel ? `Redo: ${study.redoLabel}` : 'Nothing to redo'"
       data-testid="redo"
@@ -29,7 +29,7 @@
     >
       <v-icon :icon="mdiRedo" size="18" />
     </v-btn>
-    <v-btn class="plain" v-tip="'History (H)'" aria-label="History" data-testid="open-history" @click="emit('history')">
+    <v-btn v-tip="'History (H)'" class="plain" aria-label="History" data-testid="open-history" @click="emit('history')">
       <v-icon :icon="mdiHistory" size="18" />
     </v-btn>
     <span class="sp" />
@@ -86,10 +86,10 @@
         </div>
       </v-card>
     </v-menu>
-    <v-btn class="plain" v-tip="'Keys (?)'" aria-label="Keys" @click="emit('keys')">
+    <v-btn v-tip="'Keys (?)'" class="plain" aria-label="Keys" @click="emit('keys')">
       <v-icon :icon="mdiKeyboardOutline" size="18" />
     </v-btn>
-    <v-btn class="plain" v-tip="'Day or night'" aria-label="Day or night" @click="night">
+    <v-btn v-tip="'Day or night'" class="plain" aria-label="Day or night" @click="night">
       <v-icon :icon="mdiThemeLightDark" size="18" />
     </v-btn>
     <router-link

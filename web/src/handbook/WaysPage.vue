@@ -68,8 +68,8 @@
       <p>
         <b>Swirls that last.</b> A step of gas is of second order in time: a row of vortices keeps 99.5 % and more of
         its energy in half a second at 12, 24 and 48 frames a second, and a plume is as high at all of them within a
-        hundredth. What is lost is lost to voxels, where a swirl is less than some six of them wide. Strong layers
-        (hot over cold) that swing fast are damped. Curl up adds to swirls what was not there.
+        hundredth. What is lost is lost to voxels, where a swirl is less than some six of them wide. Strong layers (hot
+        over cold) that swing fast are damped. Curl up adds to swirls what was not there.
       </p>
       <p>
         <b>Times and frames.</b> Times are in seconds, so that another frame rate changes none. Where a time is a

@@ -12,16 +12,16 @@
         @change="(v) => put(i, a - 1, v)"
       />
       <v-btn
-        class="plain"
         v-tip="'Add a point after this one'"
+        class="plain"
         :aria-label="`Add a point after point ${i + 1}`"
         @click="add(i)"
       >
         +
       </v-btn>
       <v-btn
-        class="plain"
         v-tip="'Remove'"
+        class="plain"
         :disabled="points.length <= 2"
         :aria-label="`Remove point ${i + 1}`"
         @click="drop(i)"

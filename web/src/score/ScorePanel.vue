@@ -82,7 +82,7 @@
           <span v-if="importing" class="muted" role="status">{{ importing }}</span>
           <span v-else-if="importError" class="bad" role="alert" data-testid="import-error">{{ importError }}</span>
           <span v-else role="status" data-testid="imported">{{ imported }}</span>
-          <v-btn class="plain" v-if="!importing" @click="importError = imported = ''">dismiss</v-btn>
+          <v-btn v-if="!importing" class="plain" @click="importError = imported = ''">dismiss</v-btn>
         </div>
       </div>
     </div>

@@ -26,7 +26,7 @@
           :testid="`vary-values-${i}`"
           @input="(t) => (v.values = t)"
         />
-        <v-btn class="plain" v-if="vary.length > 1" :aria-label="`Remove parameter ${i + 1}`" @click="vary.splice(i, 1)"
+        <v-btn v-if="vary.length > 1" class="plain" :aria-label="`Remove parameter ${i + 1}`" @click="vary.splice(i, 1)"
           >×</v-btn
         >
         <span v-else />

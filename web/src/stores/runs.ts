@@ -229,7 +229,8 @@ export const useRuns = defineStore('runs', () => {
       kept -= sizeOf(f)
     }
     const wants = identity === wanted.value[flow] && n === frame.value && colour === lookOf(flow).colour
-    if (wants && shown.value[flow] !== found) // who shows it already need not draw again
+    if (wants && shown.value[flow] !== found)
+      // who shows it already need not draw again
       shown.value = { ...shown.value, [flow]: found }
   }
   /** Lines and points that the lane draws from its frames; the document says how, so no run is needed for another

@@ -55,9 +55,9 @@
           @update:model-value="(channel) => set(i, { channel })"
         />
         <span class="sp" /><v-btn
-          class="plain"
           v-if="panes.length > 1"
           v-tip="'Remove this picture'"
+          class="plain"
           :aria-label="`Remove picture ${i + 1}`"
           @click="drop(i)"
         >

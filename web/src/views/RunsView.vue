@@ -115,8 +115,8 @@
             </td>
             <td class="acts">
               <v-btn
-                class="plain"
                 v-tip="r.pinned ? 'Pinned: never freed' : 'Pin: it is never freed'"
+                class="plain"
                 :aria-label="`Pin ${title(r)}`"
                 :aria-pressed="r.pinned"
                 :data-testid="`pin-${r.identity}`"

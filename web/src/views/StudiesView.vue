@@ -38,8 +38,8 @@
             <p>{{ s.note || 'No note.' }}</p>
             <div class="foot">
               <span class="muted">{{ toMinute(s.changed) }}</span><span class="sp" /><v-btn
-                class="plain"
                 v-tip="'Download the study with its files as one zip'"
+                class="plain"
                 :data-testid="`export-${s.key}`"
                 @click="take(s)"
               >
@@ -53,7 +53,7 @@
       <p v-if="!studies.length && loaded" class="muted">There is no study yet. Begin with one below.</p>
       <h2>Demo studies to take apart</h2>
       <div class="starts">
-        <v-btn class="plain" v-for="d in demos" :key="d.id" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })">
+        <v-btn v-for="d in demos" :key="d.id" class="plain" :data-testid="`demo-${d.id}`" @click="make({ demo: d.id })">
           <b>{{ d.name }}</b><span>{{ d.note }}</span>
         </v-btn>
       </div>
