@@ -1,10 +1,12 @@
 """Runs on a scheduler and two workers that die, go away and come back: frames are those of an undisturbed run."""
 
+import gc
 import os
 import signal
 import subprocess
 import sys
 import threading
+import weakref
 
 import numpy as np
 import pytest
@@ -240,3 +242,22 @@ def test_an_encrypted_cluster_takes_runs_by_dasks_own_settings_and_no_stranger(t
         assert "is away" in stranger.told[-1]["waits"], "without the certificate nobody gets in"
         job.ask_to_stop(stranger.folder)
         stranger.ends("stopped", 30)
+
+
+def test_a_client_that_could_not_connect_has_ended_before_the_next_begins(monkeypatch):
+    """Collected within the start of another it would wait for a lock that its own thread holds."""
+    alive = weakref.WeakSet()
+
+    class Lost:
+        def __init__(self, *_, **__):
+            self.me = self
+            alive.add(self)
+            raise OSError("nobody is there")
+
+    monkeypatch.setattr("distributed.Client", Lost)
+    gc.disable()
+    try:
+        assert cluster.Cluster("tcp://127.0.0.1:9")._connected() is None
+        assert not alive
+    finally:
+        gc.enable()

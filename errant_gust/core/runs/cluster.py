@@ -8,6 +8,7 @@ A job's key is written into the folder: a server that was started again hands in
 the job that still goes.
 """
 
+import gc
 import json
 import os
 import threading
@@ -125,7 +126,10 @@ class Cluster:
             return self._client
         except Exception as error:
             self._away(error)
-            return None
+        # One that could not connect ends when it is collected: now, and not while the next one starts on this thread,
+        # under the lock that its end needs, which would be for ever.
+        gc.collect()
+        return None
 
     def _drop(self, why: str) -> None:
         client, self._client = self._client, None

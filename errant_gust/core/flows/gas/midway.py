@@ -46,8 +46,8 @@ def carriers(state: GasState, last: Last, work: Work, projector: Projector, soli
              ) -> tuple[Triple, list[Array], Array]:  # fmt: skip
     """What carries, what is carried, and the pressure in m/s a voxel that was taken off the latter.
 
-    `work` holds the forces at the beginning of the step, which are used up. Faces like those of the state; the
-    pressure (nx, ny, nz).
+    `work` holds the forces at the beginning of the step, which are used up; `solid` (nx, ny, nz). Faces like those of
+    the state; the pressure (nx, ny, nz).
     """
     u, v, w = state.u, state.v, state.w
     motion = [u.copy(), v.copy(), w.copy()]

@@ -34,7 +34,7 @@ def packed(a: Array) -> Array:
 
 
 def unpacked(bits: Array) -> Array:
-    """Numbers of `packed`, float32."""
+    """Numbers of `packed`, float32. Any shape."""
     whole = bits.astype(np.uint32)
     whole <<= np.uint32(16)
     return whole.view(np.float32)
@@ -52,12 +52,12 @@ class Last:
 
     @classmethod
     def of(cls, pressure: Array, before: Triple, after: Triple, dt: float) -> "Last":
-        """From velocities before and after a step."""
+        """From the pressure (nx, ny, nz) and velocities on faces before and after a step."""
         u, v, w = (packed(b - a) for a, b in zip(before, after, strict=True))
         return cls(pressure, (u, v, w), dt)
 
     def ahead(self, faces: Triple, share: float) -> Triple:
-        """Velocities further on by a share of the change."""
+        """Velocities on faces, (nx+1, ny, nz) and so on, further on by a share of the change."""
         made = []
         for f, bits in zip(faces, self.change, strict=True):
             a = unpacked(bits)
@@ -72,7 +72,7 @@ class Last:
         return max(float(np.abs(unpacked(bits)).max()) for bits in self.change)
 
     def arrays(self) -> dict[str, Array]:
-        """As they are stored in a frame."""
+        """As they are stored in a frame: (nx, ny, nz), and one more along each axis."""
         return {f"{KEPT}p": self.pressure} | {KEPT + k: a for k, a in zip(FACES, self.change, strict=True)}
 
 
@@ -85,7 +85,7 @@ class GasState(Window):
     """None before the first step, and after one that leaves nothing."""
 
     def channels(self) -> dict[str, Array]:
-        """See `Window`; and what the next step needs."""
+        """See `Window`, (nx, ny, nz) and faces; and what the next step needs."""
         return super().channels() | (self.last.arrays() if self.last else {})
 
     def facts(self) -> dict[str, Any]:
@@ -94,7 +94,8 @@ class GasState(Window):
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any], domain: GridRegion) -> Self:
-        """See `Window`. Frames of runs that were made before steps kept anything are read as well."""
+        """See `Window`: (nx, ny, nz) and faces. Frames of runs that were made before steps kept anything are read as
+        well."""
         made = super().from_channels({k: a for k, a in arrays.items() if "." not in k}, facts, domain)
         if f"{KEPT}p" in arrays and facts.get("last_dt"):
             u, v, w = (arrays[KEPT + k] for k in FACES)

@@ -103,7 +103,7 @@ class Work:
             self.pushed(axis)[...] += force[axis]
 
     def onto(self, faces: Triple, dt: float) -> None:
-        """Adds the force times dt to velocities on faces; it is used up."""
+        """Adds the force times dt to velocities on faces, (nx+1, ny, nz) and so on; it is used up."""
         for axis, f in enumerate(faces):
             force = self.force[axis]
             if force is not None:
