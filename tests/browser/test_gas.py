@@ -83,7 +83,8 @@ def both_channels_compared(page):
     expect(page.get_by_test_id("pane-1")).to_have_attribute("data-ready", "16 temperature", timeout=90_000)
     chosen(page, "pane-channel-1", "temperature")
     expect(high).to_have_value("1")
-    assert changed(turned, picture(page, "pane-1")) < 0.002, "the address keeps frame, range and camera"
+    # the camera stands there to the last digit that is seen: the edge of smoke that is cut off at 1 K moves by that
+    assert changed(turned, picture(page, "pane-1")) < 0.006, "the address keeps frame, range and camera"
     page.get_by_test_id("compare-add").click()
     expect(page.get_by_test_id("pane-2")).to_have_attribute(
         "data-ready", re.compile(r"\d+ temperature"), timeout=90_000
