@@ -304,13 +304,7 @@ def spread_into_walls(
             out.append(f)
             continue
         whole = f if own else f.copy()
-        a, sure = f[box].copy(), sure[box].copy()
-        a[~sure] = 0
-        other, done = np.empty_like(a), np.empty_like(sure)
-        for _ in range(layers):
-            face_kernels.spread(a, sure, other, done)
-            a, other, sure, done = other, a, done, sure
-        whole[box] = a
+        whole[box] = _spread(f[box], sure[box].copy(), layers)
         out.append(whole)
     return FaceGrid(grid.region, *out)
 
@@ -321,13 +315,18 @@ def into_unknown(a: Array, unknown: Array, walls: Array, *, layers: int = 4) -> 
     box = _box_of(walls, layers + 1)
     if box is None or not unknown[box].any():
         return
-    part, sure = a[box].copy(), ~unknown[box]
-    part[~sure] = 0
-    other, done = np.empty_like(part), np.empty_like(sure)
+    a[box] = _spread(a[box], ~unknown[box], layers)
+
+
+def _spread(a: Array, sure: Array, layers: int) -> Array:
+    """What is sure, and so many layers around it of the means of neighbours; nothing beyond. `sure` is used up."""
+    a = a.copy()
+    a[~sure] = 0
+    other, done = np.empty_like(a), np.empty_like(sure)
     for _ in range(layers):
-        face_kernels.spread(part, sure, other, done)
-        part, other, sure, done = other, part, done, sure
-    a[box] = part
+        face_kernels.spread(a, sure, other, done)
+        a, other, sure, done = other, a, done, sure
+    return a
 
 
 def _box_of(where: Array, margin: int) -> tuple[slice, slice, slice] | None:
