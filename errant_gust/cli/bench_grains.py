@@ -13,8 +13,9 @@ from errant_gust.cli.bench_rows import Row, best
 from errant_gust.core.blocks import share_out
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.grains.bundle import Bundle
-from errant_gust.core.flows.grains.flow import CROWDED, SOFT, GrainFlow
+from errant_gust.core.flows.grains.flow import GrainFlow
 from errant_gust.core.flows.grains.kind import GrainKind
+from errant_gust.core.flows.grains.on_nodes import CROWDED, SOFT
 from errant_gust.core.flows.grains.sources import FULL
 from errant_gust.core.flows.grains.state import GrainState
 from errant_gust.core.kernels import grains as kernels

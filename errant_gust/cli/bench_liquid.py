@@ -63,9 +63,10 @@ def one_step(flow: LiquidFlow, state: LiquidState) -> dict[str, float]:
     low = np.array(domain.lower, np.float32)[:, None]
     a = {k: v.copy() for k, v in state.arrays().items()}
     a["q"] = (domain.to_own(np.ascontiguousarray(a.pop("position"))) - low) / np.float32(domain.voxel_size)
-    work = flow._work(a, 0.2, 0.2 + DT, [0] * 7, None)
+    a["velocity"] = a["velocity"] - a["lag"]
+    work = flow._work(a, 0.2, 0.2 + DT, DT, [0] * 7, None)
     pace = {"substeps": 0.0, "fastest": 0.0}
-    flow._substep(work, pace)
+    flow._substep(work, pace, last=False)
     return pace
 
 

@@ -387,9 +387,9 @@ def test_from_run_reads_the_packing_in_another_lane(tmp_path):
 
 
 def test_normals_of_a_heap_look_outward(tmp_path):
-    p = grains(("source", {"shape": "heap"}), FALLS, spacing=0.025, room=ROOM, shapes=[HEAP], end=3)
+    p = grains(("source", {"shape": "heap"}), FALLS, spacing=0.025, room=ROOM, shapes=[HEAP], end=6)  # settled
     store = compute(p.study, "w", tmp_path / "run")
-    points = kind_of("grains").result("grains").read(store, 3)
+    points = kind_of("grains").result("grains").read(store, 6)
     out = points.channels["outward"]
     top = (points.position[:, 2] > 0.17) & (np.abs(points.position[:, :2]).max(axis=1) < 0.2)
     assert (out[top, 2] / np.linalg.norm(out[top], axis=1)).mean() > 0.95

@@ -30,6 +30,11 @@ class BoxedPoints(BoxedFlow):
         """The state on frame + 1 from that on `frame`, which is kept in any case."""
         return self._advanced(state, self.clock.seconds(frame), self.clock.seconds(frame + 1), cancel)
 
+    def falling(self, time: float) -> Array:
+        """What everything falls with at a time, (3,) m/s² along the scene's axes."""
+        falls = [p.step.acceleration for p in self.parts(time) if p.step.id == "gravity"]
+        return np.asarray(np.sum(falls, axis=0) if falls else np.zeros(3), np.float32)
+
     def _advanced(self, state: Any, start: float, end: float, cancel: Cancel | None) -> Any:
         """The state at `end`, in seconds, from that at `start`; if these are the same, what sources hold at once."""
         raise NotImplementedError

@@ -33,6 +33,8 @@ class FlowStep(Parameters):
     """Channels that a lane with this step has."""
     names_channel: ClassVar[str] = ""
     """The parameter that gives a channel of the lane its name."""
+    lasting: ClassVar[bool] = False
+    """Whether it changes velocities the more, the longer it acts: a force, a drag; a limit does not."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
@@ -122,6 +124,17 @@ def placed_steps(scene: Scene, lane: Lane, sort: str) -> Iterator[Placed]:
         if part.on:
             where = f"flows.{lane.id}.{part.id}"
             yield Placed(scene.build(registry.step_class(part.op, sort, where), part.params, where), where)
+
+
+def in_turn(parts: list[Placed]) -> Iterator[tuple[Placed, float]]:
+    """Steps that push, and for which share of the time: half of it in the reverse order, then half in their own, so
+    that none acts before the others (Strang 1968): second order. What bounds motion at once acts once, in its place."""
+    lasting = [p for p in parts if p.step.lasting]
+    if len(lasting) < 2:
+        yield from ((p, 1.0) for p in parts)
+        return
+    yield from ((p, 0.5) for p in reversed(lasting))
+    yield from ((p, 0.5 if p.step.lasting else 1.0) for p in parts)
 
 
 def blocked_by(parts: list[Placed]) -> list[tuple[str, Side]]:

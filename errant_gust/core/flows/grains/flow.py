@@ -11,16 +11,16 @@ from typing import Any, cast
 
 import numpy as np
 
-from errant_gust.core.blocks import BLOCK, Cancel, share_out, threads
+from errant_gust.core.blocks import BLOCK, Cancel, share_out
 from errant_gust.core.errors import Cancelled, GustError, StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.boxed_points import BoxedPoints
 from errant_gust.core.flows.grains import walls
 from errant_gust.core.flows.grains.bundle import AT_ONCE, Bundle
 from errant_gust.core.flows.grains.cost import affordable
 from errant_gust.core.flows.grains.material import ANGLE, GrainChannel, friction_of
+from errant_gust.core.flows.grains.on_nodes import STALE, OnNodes
 from errant_gust.core.flows.grains.sources import FULL, Source
 from errant_gust.core.flows.grains.state import GrainState
 from errant_gust.core.flows.grains.steps import SLOT, SORT, Domain, GrainStep, Work
@@ -34,17 +34,9 @@ CFL = 0.7
 """Of a voxel that a wave of pressure goes in a step in time."""
 STIFF = 25.0
 """Stiffness over what weighs on the floor of the region when it is full: it sinks by 4 % at most."""
-POISSON = 0.25
-CROWDED = 1.35
-"""Packing above which grains lie in each other and bear nothing yet."""
-SOFT = 0.02
-"""Of the stiffness: how hard these press apart."""
-STALE = 0.95
-"""Cells that a grain may have gone since the grains were sorted."""
-FASTEST = 0.9  # voxels a step that a node may let through
 
 
-class GrainFlow(BoxedPoints):
+class GrainFlow(OnNodes):
     """A grain lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
     sort, begins, least = SORT, Domain, 4
@@ -92,28 +84,6 @@ class GrainFlow(BoxedPoints):
                 pull = pull + self.domain.to_own(np.array(part.step.acceleration, np.float32)[:, None])[:, 0]
         size = np.array(self.domain.shape) * self.domain.voxel_size
         return max(float(np.abs(pull) @ size), 0.1 * float(size.max()))
-
-    @property
-    def sound(self) -> float:
-        """Speed of a wave of pressure, m/s."""
-        return math.sqrt(self.modulus)
-
-    @property
-    def stiff(self) -> float:
-        """Lamé's λ over density."""
-        return self.modulus * POISSON / (1 - POISSON)
-
-    @property
-    def shear(self) -> float:
-        """2 μ over density."""
-        return self.modulus - self.stiff
-
-    @property
-    def bulk(self) -> float:
-        """K over density."""
-        return self.stiff + self.shear / 3
-
-    # the lane ----------------------------------------------------------------------------------------------------
 
     def parts(self, time: float) -> list[Placed]:
         """The lane's steps that are on, with their values at a time: they change every 48th of a second of it."""
@@ -184,10 +154,14 @@ class GrainFlow(BoxedPoints):
             if cancel is not None and cancel():
                 raise Cancelled
             dt = self._step(work, time, end, substeps)
-            work.begun, work.dt, work.scene = time, dt, self.plan.at(time + dt)
+            until = time + dt if end - time - dt > 1e-9 else end
+            work.begun, work.dt, work.scene = time, dt, self.plan.at(until)
+            work.kick = 0.5 * (work.before + dt)
             self._substep(work)
-            time, substeps = time + dt, substeps + 1
+            time, work.before, substeps = until, dt, substeps + 1
             fastest = max(fastest, work.speed)
+        if end > start:
+            self._at_frame(work)
         self._fades(work)
         for part in self.parts(end):
             part.step.change(part, work)
@@ -195,7 +169,7 @@ class GrainFlow(BoxedPoints):
 
     def _work(self, state: GrainState, start: float, cancel: Cancel | None) -> Work:
         sand, order = Bundle.of(state.count, False), self._order(state)
-        given = state.position, state.velocity, state.outward, state.affine, state.strain, order.order
+        given = state.position, state.velocity - state.lag, state.outward, state.affine, state.strain, order.order
         share_out(partial(kernels.pack, *given, *self._frame(np.zeros(3)), sand.a), state.count, block=AT_ONCE)
         sand.put(kernels.SPREAD, order.sorted(state.spread))
         sand.put(kernels.PACKING, order.sorted(state.packing))
@@ -204,7 +178,8 @@ class GrainFlow(BoxedPoints):
         shape = (1, 1, 1)
         made = Work(
             self, self.scene_at(start), sand, {k: order.sorted(v) for k, v in own.items()}, np.zeros(3, int), shape,
-            begun=start, cancel=cancel, born=state.born, refused=state.refused, left=list(state.left),
+            begun=start, before=state.lasted, cancel=cancel, born=state.born, refused=state.refused,
+            left=list(state.left),
         )  # fmt: skip
         self._sorted(made)
         return made
@@ -301,76 +276,13 @@ class GrainFlow(BoxedPoints):
         if not work.count:
             return
         parts = self.parts(work.begun)
-        domain = cast(Domain, parts[0].step)
         f, h = np.float32, self.domain.voxel_size
-        nodes = self._to_nodes(work, work.sand, work.dt)
-        flat = nodes[:-4].reshape(-1, 4)
-        work.active = np.flatnonzero(flat[:, 3] > 0)
-        work.v = np.empty((3, work.active.size), np.float32)
-        share_out(partial(kernels.velocities, flat, work.active, work.v), work.active.size, block=BLOCK)
-        for part in parts:
-            part.step.pushes(part, work)
-        self._put_back(work, flat)
-        held = self._fronts.at(work, parts)
-        self._fronts.act(flat.reshape(*work.shape, 4), held, work, domain)
-        block, told = self._told(work.count)
-        step = partial(
-            kernels.from_nodes, work.sand.a, nodes, work.shape, f(work.dt), f(h), f(self.bulk), f(self.shear),
-            f(self.sound), f(FULL), f(CROWDED), f(SOFT * self.modulus), *self._fronts.bounds(work, domain), told, block,
-        )  # fmt: skip
-        share_out(step, work.count, block=block)
+        nodes, held = self._moved(work, parts)
+        told = self._from_nodes(work, work.sand, nodes, work.dt)
         work.speed = self._sane(float(np.sqrt(told[:, 0].max())))
         put = self._fronts.keep_out(held, work)
         work.drift += work.speed * work.dt / h + put + (0.1 if told[:, 1].max() > kernels.APART else 0.0)
         work.own["age"] += f(work.dt)
-
-    def _to_nodes(self, work: Work, sand: Bundle, dt: float) -> Array:
-        """Momenta and masses of the nodes (nx, ny, nz, 4), and a node more, flat, from sorted grains."""
-        nodes = np.zeros(4 * math.prod(work.shape) + 4, np.float32)
-        f = np.float32
-        to = partial(
-            kernels.to_nodes, sand.a, work.start, nodes, work.shape, f(dt), f(self.domain.voxel_size),
-            f(self.stiff), f(self.shear), f(self.sound),
-        )  # fmt: skip
-        transfer.by_slabs(to, work.shape[0])
-        return nodes
-
-    @staticmethod
-    def _told(count: int) -> tuple[int, Array]:
-        """How many grains a thread does at a time, and room for what it tells: a call costs as much as a thousand."""
-        block = -(-max(1024, -(-count // (2 * threads()))) // kernels.MANY) * kernels.MANY
-        return block, np.zeros((-(-count // block), 2), np.float32)
-
-    def _looked_about(self, work: Work) -> None:
-        """How tightly grains lie that have not moved yet, and where their surface looks."""
-        if not work.count:
-            return
-        sand = Bundle(work.sand.a.copy(), work.count)
-        nodes = self._to_nodes(work, sand, 0.0)
-        nodes.reshape(-1, 4)[:, :3] = 0
-        f, ends = np.float32, (np.zeros(3, np.float32), np.array(work.shape, np.float32))
-        block, told = self._told(work.count)
-        numbers = (f(x) for x in (0, 1, self.bulk, self.shear, self.sound, FULL, 1e9, 0))
-        look = partial(kernels.from_nodes, sand.a, nodes, work.shape, *numbers, *ends, told, block)
-        share_out(look, work.count, block=block)
-        for which in (kernels.PACKING, kernels.OUTWARD):
-            work.sand.put(which, sand.get(which))
-
-    def _put_back(self, work: Work, flat: Array) -> None:
-        """Velocities into the nodes, none faster than a step in time can follow."""
-        most = np.float32(FASTEST * self.domain.voxel_size / work.dt)
-        many: list[int] = []
-
-        def put(first: int, last: int) -> None:
-            many.append(int(kernels.put_back(flat, work.active, work.v, most, first, last)))
-
-        share_out(put, work.active.size, block=BLOCK)
-        if min(many, default=0) < 0:
-            raise GustError(
-                "a push is not a number", where=f"flows.{self.id}",
-                fix="look at the lanes of the pushes; the frames before this are kept",
-            )  # fmt: skip
-        work.capped += sum(many)
 
     def _sorted(self, work: Work) -> None:
         """Grains in the order of their cells, in a window that holds them and what sources may bring."""
@@ -473,12 +385,15 @@ class GrainFlow(BoxedPoints):
         axes, low, h = self._frame(work.origin)
         back = np.ascontiguousarray(axes.T), -axes @ low / h, h
         share_out(partial(kernels.unpack, *given, *back), n, block=AT_ONCE)
+        lag = own.pop("lag") if "lag" in own else np.zeros((3, n), np.float32)
+        velocity += lag
         base: dict[str, Any] = {k: own.pop(k) for k in ("id", "age", "life")}
         made = GrainState(
-            position=position, velocity=velocity, affine=affine, strain=strain, spread=sand.get(kernels.SPREAD),
+            position=position, velocity=velocity, lag=lag, affine=affine, strain=strain,
+            spread=sand.get(kernels.SPREAD),
             packing=sand.get(kernels.PACKING), pressure=sand.get(kernels.PRESSURE) * np.float32(self.density),
             outward=outward, **base, more=own, born=work.born,
-            refused=work.refused, left=tuple(work.left),
+            refused=work.refused, left=tuple(work.left), lasted=work.before,
         )  # fmt: skip
         made.grid, made.window = grid, window
         made.pace = {

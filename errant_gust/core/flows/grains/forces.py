@@ -17,11 +17,12 @@ class Gravity(Falling, GrainStep, Pushes):
 
     id = "gravity"
     family = "force"
+    lasting = True
     mistake = "Without it a heap has no weight and no friction: it drifts apart at a touch."
 
     def pushes(self, part: Placed, work: Work) -> None:
         g = work.along(np.array(self.acceleration, np.float32)[:, None])[:, 0]
-        work.v += (g * np.float32(work.dt))[:, None]
+        work.v += (g * np.float32(work.kick))[:, None]
 
 
 class Push(Pushing, GrainStep, Pushes):
@@ -34,6 +35,7 @@ class Push(Pushing, GrainStep, Pushes):
 
     id = "push"
     family = "force"
+    lasting = True
     mistake = (
         "What is drawn up faster than it can follow flies apart: put a Speed limit well below what the field asks. "
         "Eased with a share of 1 the field wins over weight and friction alike; 0.1 to 0.3 steers."
@@ -46,11 +48,11 @@ class Push(Pushing, GrainStep, Pushes):
         share_met = float(acts.mean()) if acts.size else 0.0
         work.met[part.where] = max(work.met.get(part.where, 0.0), share_met)
         if self.how == "force":
-            gained = np.float32(work.dt) * work.number(part, "strength") * where * lane
+            gained = np.float32(work.kick) * work.number(part, "strength") * where * lane
             work.v += self._chosen(work, gained)
             return
         share = np.clip(work.number(part, "share"), 0, 1 - 1e-6) * np.clip(where, 0, 1)
-        each = np.asarray(reached(share, work.dt), np.float32)
+        each = np.asarray(reached(share, work.kick), np.float32)
         toward = np.asarray(work.number(part, "amount") * lane, np.float32)
         work.v += self._chosen(work, each * (toward - work.v))
 
@@ -67,6 +69,7 @@ class GrainDrag(Dragging, GrainStep, Limits):
 
     id = "drag"
     family = "force"
+    lasting = True
     yields = "slower sand"
     mistake = "It slows a heap and a stream alike. For sand that holds steeper use Friction."
 
@@ -74,7 +77,7 @@ class GrainDrag(Dragging, GrainStep, Limits):
         rate: Any = work.number(part, "rate")
         if self.by:
             rate = rate * work.lane(self.by, f"{part.where}.by")
-        work.v *= np.asarray(np.exp(-np.maximum(rate, 0) * np.float32(work.dt)), np.float32)
+        work.v *= np.asarray(np.exp(-np.maximum(rate, 0) * np.float32(work.kick)), np.float32)
 
 
 class SpeedLimit(Limiting, GrainStep, Limits):

@@ -30,7 +30,7 @@ class GrainKind(FlowKind):
     unit = "grains"
     icon = "heap"
     smaller = "a larger spacing"
-    engine = 1
+    engine = 2
     dear = True
     look = {"blend": "lit", "map": "mix", "first": "#B79B6C", "last": "#F6EBCD"}
     begins_with = (("domain", {}), ("source", {}), ("gravity", {}), ("friction", {}))

@@ -384,6 +384,7 @@ class Source(GrainStep, Fills):
             velocity += np.float32(self.own_motion) * self._moving(work, points)
         if self.velocity_by:
             velocity = velocity + work.at(self.velocity_by, points)
+        velocity -= np.float32(0.5 * work.before) * work.flow.falling(work.begun)[:, None]
         if not np.isfinite(velocity).all():
             raise StudyError(
                 "the velocity is not a number everywhere", where=f"{part.where}.velocity_by", fix="look at its lane"

@@ -11,7 +11,9 @@ from errant_gust.core.flows.results import Channel
 from errant_gust.core.grids.region import GridRegion
 
 GRID = "grid."
-BASE = ("position", "velocity", "affine", "strain", "spread", "age", "life", "id", "pressure", "packing", "outward")
+BASE = (
+    "position", "velocity", "lag", "affine", "strain", "spread", "age", "life", "id", "pressure", "packing", "outward",
+)  # fmt: skip
 ABOUT = (
     Channel("velocity", "m/s", 3, True, "Of the grain"),
     Channel("age", "s", help="Since it came out of a source"),
@@ -22,6 +24,7 @@ ABOUT = (
     Channel("colour", components=3, help="Red, green and blue"),
     Channel("outward", "1/m", 3, True, "Slope of the packing, outward: where a heap's surface looks", internal=True),
     Channel("affine", "m/s", 9, True, "How the velocity changes in a voxel, along the domain's axes", internal=True),
+    Channel("lag", "m/s", 3, True, "How far the velocity that the next step begins with is behind", internal=True),
     Channel("strain", "", 6, True, "Elastic log strain, along the domain's axes", internal=True),
     Channel("spread", help="Log of how far it has come apart without bearing anything", internal=True),
 )
@@ -34,7 +37,8 @@ GRID_ABOUT = (
 
 @dataclass
 class GrainState:
-    """position, velocity, outward (3, n) in the scene; affine (9, n) in m/s a voxel and strain (6, n) along the
+    """position, velocity, outward (3, n) in the scene, at the frame, and `lag` (3, n): velocity less that in the
+    middle of the last substep; affine (9, n) in m/s a voxel and strain (6, n) along the
     domain's axes; spread, age, life, pressure, packing (n,); id (n,) uint32; `more`: channels, (n,) or (3, n).
 
     born: how many there have been; refused: for how many there was no room; left: how many went out of each side (−x,
@@ -43,6 +47,7 @@ class GrainState:
 
     position: Array
     velocity: Array
+    lag: Array
     affine: Array
     strain: Array
     spread: Array
@@ -56,6 +61,8 @@ class GrainState:
     born: int = 0
     refused: int = 0
     left: tuple[int, ...] = (0,) * 7
+    lasted: float = 0.0
+    """Seconds of the last substep."""
     grid: dict[str, Array] = field(default_factory=dict)
     window: GridRegion | None = None
     pace: dict[str, Any] = field(default_factory=dict)
@@ -69,8 +76,8 @@ class GrainState:
             return np.zeros((n, 0) if n > 1 else 0, np.float32)
 
         return cls(
-            rows(3), rows(3), rows(9), rows(6), rows(1), rows(1), rows(1), np.zeros(0, np.uint32), rows(1), rows(1),
-            rows(3), {k: rows(n) for k, n in keeps.items()},
+            rows(3), rows(3), rows(3), rows(9), rows(6), rows(1), rows(1), rows(1), np.zeros(0, np.uint32), rows(1),
+            rows(1), rows(3), {k: rows(n) for k, n in keeps.items()},
         )  # fmt: skip
 
     @property
@@ -89,7 +96,8 @@ class GrainState:
     def facts(self) -> dict[str, Any]:
         """What is written beside the arrays of a frame."""
         return {
-            "count": self.count, "born": self.born, "refused": self.refused, "gone": list(self.left), **self.pace,
+            "count": self.count, "born": self.born, "refused": self.refused, "gone": list(self.left),
+            "lasted": self.lasted, **self.pace,
             **told_of(self.window),
         }  # fmt: skip
 
@@ -97,4 +105,5 @@ class GrainState:
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any]) -> "GrainState":
         """The state as it was stored; the grid is made anew in the next step. Arrays (n,) or (n, k)."""
         base, more = of_points(arrays, BASE)
-        return cls(**base, more=more, born=facts["born"], refused=facts["refused"], left=tuple(facts["gone"]))
+        told = {"born": facts["born"], "refused": facts["refused"], "left": tuple(facts["gone"])}
+        return cls(**base, more=more, **told, lasted=facts["lasted"])

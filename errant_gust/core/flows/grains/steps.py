@@ -34,7 +34,8 @@ class Work:
     sand: their numbers, places in cells of the window; own: other arrays by name, (n,) or (c, n), in
     the same order. The window is a box of nodes whose first is node `origin` of the domain; `active` are the flat
     indices (k,) of those that have grains about them, and `v` (3, k) their velocities along the domain's axes. scene:
-    at the end of the substep of dt seconds, which begins at `begun`.
+    at the end of the substep of dt seconds, which begins at `begun`; before: seconds of the one before; kick: for how
+    long forces act, from the middle of that to the middle of this one.
     """
 
     flow: GrainFlow
@@ -44,6 +45,8 @@ class Work:
     origin: Array
     shape: tuple[int, int, int]
     dt: float = 0.0
+    before: float = 0.0
+    kick: float = 0.0
     begun: float = 0.0
     lasts: float = 0.0
     """Seconds of the frame that is being computed; none for the first, which shows what sources hold."""
@@ -89,8 +92,10 @@ class Work:
         return self.domain.to_own(np.ascontiguousarray(vectors, np.float32))
 
     def velocities(self) -> Array:
-        """Velocities (3, n) of grains in the scene."""
-        return self.domain.to_scene(self.sand.get(kernels.MOVING))
+        """Velocities (3, n) of grains in the scene: in the middle of the last substep, at a frame's end at its own
+        time."""
+        made = self.domain.to_scene(self.sand.get(kernels.MOVING))
+        return np.asarray(made + self.own["lag"]) if "lag" in self.own else made
 
     def at(self, lane: str, points: Array, scene: Scene | None = None) -> Array:
         """A field lane at points (3, n) of the scene: (n,) or (3, n) along the scene's axes."""
@@ -110,9 +115,9 @@ class Work:
 
     def lane(self, lane: str, where: str) -> Array:
         """A field lane at the active nodes, (k,) or (3, k) along the domain's axes: looked up every 48th of a second
-        and once a node, and evenly in between."""
-        slot = int(np.floor(self.scene.time / SLOT + 1e-6))
-        share = np.float32(np.clip(self.scene.time / SLOT - slot, 0, 1))
+        and once a node, and evenly in between; as it is when the substep begins."""
+        slot = int(np.floor(self.begun / SLOT + 1e-6))
+        share = np.float32(np.clip(self.begun / SLOT - slot, 0, 1))
         before, after = (self._looked_up(lane, n, where) for n in (slot, slot + 1))
         return before + share * (after - before)
 

@@ -3,6 +3,10 @@
 One step in time: sources fill what is free of liquid; particles are sorted and taken onto the faces; forces and
 pushes; pressure, then viscosity, then pressure again, since viscosity alone does not keep the volume and a single
 solve after it sets still liquid moving; back to the particles, which are carried, kept out of walls, and drained.
+
+Velocities stand in the middle of steps and places at their ends, so that falling is exact and forces are of second
+order (Störmer 1907, as in Hockney, Eastwood 1981): forces act from the middle of the last step to that of this one, as
+they are where the particles are between. A frame shows velocities at its own time; `lag` leads back.
 """
 
 import math
@@ -18,10 +22,10 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.boxed_points import BoxedPoints
-from errant_gust.core.flows.liquid import walls
+from errant_gust.core.flows.liquid import midway, walls
 from errant_gust.core.flows.liquid.channels import LiquidChannel
 from errant_gust.core.flows.liquid.reseeding import reseeded
-from errant_gust.core.flows.liquid.state import LiquidState
+from errant_gust.core.flows.liquid.state import BASE, LiquidState
 from errant_gust.core.flows.liquid.steps import LEAST, SORT, Domain, LiquidStep, Work
 from errant_gust.core.flows.liquid.tension import curvature
 from errant_gust.core.flows.step import Emits, Placed
@@ -144,8 +148,8 @@ class LiquidFlow(BoxedPoints):
         h, low = np.float32(self.domain.voxel_size), np.array(self.domain.lower, np.float32)[:, None]
         a = {k: v.copy() for k, v in state.arrays().items()}
         a["q"] = (self.domain.to_own(np.ascontiguousarray(a.pop("position"))) - low) / h
-        a["velocity"] = np.ascontiguousarray(self.domain.to_own(a["velocity"]), np.float32)
-        born, sourced, left = state.born, state.sourced, list(state.left)
+        a["velocity"] = np.ascontiguousarray(self.domain.to_own(a["velocity"] - a["lag"]), np.float32)
+        born, sourced, left, before = state.born, state.sourced, list(state.left), state.lasted
         pace = {"substeps": 0.0, "fastest": 0.0}
         time = start
         met: dict[str, float] = {}
@@ -154,10 +158,11 @@ class LiquidFlow(BoxedPoints):
             if cancel is not None and cancel():
                 raise Cancelled
             dt = self._step(a, time, end, int(pace["substeps"])) if end > start else 0.0
-            work = self._work(a, time, time + dt, left, cancel)
+            until = time + dt if end - time - dt > 1e-9 else end
+            work = self._work(a, time, until, before, left, cancel)
             work.met, work.born, work.sourced = met, born, sourced
-            self._substep(work, pace)
-            a, born, sourced, left, time = work.a, work.born, work.sourced, work.left, time + dt
+            self._substep(work, pace, last=until == end)
+            a, born, sourced, left, time, before = work.a, work.born, work.sourced, work.left, until, dt
             pace["substeps"] += 1
             if end <= start:
                 break
@@ -198,7 +203,7 @@ class LiquidFlow(BoxedPoints):
         return (end - time) / count
 
     def _work(
-        self, a: dict[str, Array], begun: float, end: float, left: list[int], cancel: Cancel | None
+        self, a: dict[str, Array], begun: float, end: float, before: float, left: list[int], cancel: Cancel | None
     ) -> Work:  # fmt: skip
         """Room for a substep: a window that holds the liquid, and what sources may fill."""
         scene, parts = self.plan.at(end), self.parts(end)
@@ -222,7 +227,7 @@ class LiquidFlow(BoxedPoints):
         lower = tuple(float(x + h * o) for x, o in zip(self.domain.lower, low, strict=True))
         shape = tuple(int(n) for n in high - low)
         window = GridRegion(cast(Any, lower), cast(Any, shape), h, self.domain.turn)
-        return Work(self, scene, a, end - begun, begun, window, low, cancel, left=list(left))
+        return Work(self, scene, a, end - begun, begun, window, low, cancel, before, left=list(left))
 
     def _nothing(self, scene: Scene, begun: float, end: float) -> Work:
         empty = {"id": np.zeros(0, np.uint32)}
@@ -236,7 +241,7 @@ class LiquidFlow(BoxedPoints):
 
     # one step in time --------------------------------------------------------------------------------------------
 
-    def _substep(self, work: Work, pace: dict[str, float]) -> None:
+    def _substep(self, work: Work, pace: dict[str, float], *, last: bool) -> None:
         parts = self.parts(work.scene.time)
         domain = cast(Domain, parts[0].step)
         work.fronts = self._fronts.at(work, parts)
@@ -257,20 +262,24 @@ class LiquidFlow(BoxedPoints):
         work.phi, work.faces = phi, made.faces
         work.near = np.flatnonzero((made.count > 0) | (phi < 1))
         extrapolate(work.faces, made.known, 2)
-        before = tuple(f.copy() for f in work.faces) if domain.flip and work.dt else None
-        if work.dt:
-            for part in parts:
-                part.step.pushes(part, work)
-        work.faces = self._solved(work, parts, made, inner, pace)
         if not work.dt:
+            work.faces = self._solved(work, parts, made, inner, pace)
             return
-        transfer.from_faces(q, work.faces, a["velocity"], a["affine"], cast(Any, before), domain.flip)
+        before = midway.copied(work.faces) if domain.flip or last else None
+        midway.push(work, work.kick)
+        ahead = midway.Ahead(work, before, midway.copied(work.faces)) if before and last else None
+        work.faces = self._solved(work, parts, made, inner, pace)
+        transfer.from_faces(q, work.faces, a["velocity"], a["affine"], before, domain.flip)
         for part in parts:
             part.step.limit(part, work)
+        if ahead:
+            a["lag"] = ahead.of(q)
         transfer.carry(q, work.faces, work.dt / self.domain.voxel_size)
         a["q"] = q + work.origin[:, None].astype(np.float32)
         a["age"] = a["age"] + np.float32(work.dt)
         self._fronts.keep_out(work, parts)
+        if last:
+            a["velocity"] = a["velocity"] + a["lag"]
         for part in parts:
             part.step.change(part, work)
         self._drain(work, parts)
@@ -299,13 +308,13 @@ class LiquidFlow(BoxedPoints):
         fronts.seal(faces)
         grid = FaceGrid(work.window, *faces)
         if work.tension and work.dt:
-            pressure = curvature(phi) * np.float32(work.tension * work.dt / self.domain.voxel_size**2)
+            pressure = curvature(phi) * np.float32(work.tension * work.kick / self.domain.voxel_size**2)
             each_slab(phi.shape[0], lambda a, b: kernels.tension(pressure, phi, *faces, a, b), threads())
         surface = FreeSurface(fronts.shares, phi, threads())
         known = surface.touching()
         crowd = self._crowd(work, made, inner) if domain.hold and work.dt else None
         measure = 0.1 * self.domain.voxel_size / work.dt if work.dt else 0.0
-        scale = work.dt / self.domain.voxel_size**2
+        scale = work.kick / self.domain.voxel_size**2
         viscous = float(work.a["viscosity"].max()) * scale > NOTHING
         moved = made.known if viscous else [np.zeros(0, bool)] * 3
         try:
@@ -367,15 +376,23 @@ class LiquidFlow(BoxedPoints):
     def _state(self, work: Work, pace: dict[str, float]) -> LiquidState:
         a = dict(work.a)
         position = work.points(np.ascontiguousarray(a.pop("q")))
+        lag = self.domain.to_scene(np.ascontiguousarray(a["lag"])).astype(np.float16).astype(np.float32)
+        a["lag"] = np.nan_to_num(lag, posinf=0.0, neginf=0.0)  # as it is stored, also for who goes on without a file
         a["velocity"] = np.ascontiguousarray(self.domain.to_scene(a["velocity"]), np.float32)
         if not np.isfinite(position).all():
             raise GustError(
                 "places are no longer numbers", where=f"flows.{self.id}",
                 fix="a weaker push; the frames before this are kept",
             )  # fmt: skip
-        own: dict[str, Any] = {k: a.pop(k) for k in ("velocity", "affine", "age", "id", "viscosity", "born_viscosity")}
+        own: dict[str, Any] = {k: a.pop(k) for k in BASE[1:]}
         made = LiquidState(
-            position=position, **own, more=a, born=work.born, sourced=work.sourced, left=tuple(work.left)
+            position=position,
+            **own,
+            more=a,
+            born=work.born,
+            sourced=work.sourced,
+            left=tuple(work.left),
+            lasted=work.dt or work.before,
         )
         made.grid, made.window = self._stored(work), work.window
         full = self.domain.voxel_size**3 / self.full

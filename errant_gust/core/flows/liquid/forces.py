@@ -19,7 +19,7 @@ def push_faces(work: Work, force: Array) -> None:
     assert work.faces is not None
     for axis, f in enumerate(work.faces):
         rows = f.shape[0]
-        each_slab(rows, partial(kernels.to_faces, force[axis], np.float32(work.dt), axis, f), threads())
+        each_slab(rows, partial(kernels.to_faces, force[axis], np.float32(work.kick), axis, f), threads())
 
 
 def ease_faces(work: Work, axis: int, target: Array, share: Array) -> None:
@@ -34,6 +34,7 @@ class Gravity(Falling, LiquidStep, Pushes):
 
     id = "gravity"
     family = "force"
+    lasting = True
     mistake = "Without it liquid hangs where it was born. A tank that is smaller than it looks runs too fast: use less."
 
     def pushes(self, part: Placed, work: Work) -> None:
@@ -41,7 +42,7 @@ class Gravity(Falling, LiquidStep, Pushes):
         g = work.along(np.array(self.acceleration, np.float32)[:, None])[:, 0]
         for axis, f in enumerate(work.faces):
             if g[axis]:
-                f += g[axis] * np.float32(work.dt)
+                f += g[axis] * np.float32(work.kick)
 
 
 class Push(Pushing, LiquidStep, Pushes):
@@ -54,6 +55,7 @@ class Push(Pushing, LiquidStep, Pushes):
 
     id = "push"
     family = "force"
+    lasting = True
     mistake = (
         "A field that is strong beside the liquid and weak in it does nothing: look at it on a slice through the "
         "liquid. Eased with a share of 1 the field wins over gravity and pressure alike; 0.1 to 0.3 steers."
@@ -69,7 +71,7 @@ class Push(Pushing, LiquidStep, Pushes):
             push_faces(work, self._chosen(work, (work.number(part, "strength") * where * lane), axes))
             return
         share = np.clip(np.asarray(work.number(part, "share"), np.float64), 0, 1 - 1e-6) * np.clip(where, 0, 1)
-        each = reached(share, work.dt)
+        each = reached(share, work.kick)
         each = np.ascontiguousarray(np.broadcast_to(each, shape), np.float32)
         lane = np.asarray(work.number(part, "amount") * lane, np.float32)
         if axes.all():
@@ -80,7 +82,7 @@ class Push(Pushing, LiquidStep, Pushes):
                 ease_faces(work, axis, np.ascontiguousarray(lane[axis]), each)
         else:  # in a turned domain no face is along the scene's axes: ease what the cells have of them
             now = self._middles(work)
-            push_faces(work, self._chosen(work, each * (lane - now), axes) / np.float32(work.dt))
+            push_faces(work, self._chosen(work, each * (lane - now), axes) / np.float32(work.kick))
 
     def _met(self, part: Placed, work: Work, lane: Array, where: Array | np.float32) -> None:
         """How much of the liquid the push reaches: for the check."""
@@ -112,13 +114,14 @@ class LiquidDrag(Dragging, LiquidStep, Limits):
 
     id = "drag"
     family = "force"
+    lasting = True
     yields = "slower liquid"
     mistake = "It is no viscosity: a drop that falls through drag falls slower, thick or thin. For honey use Viscosity."
 
     def pushes(self, part: Placed, work: Work) -> None:
         rate = work.number(part, "rate") * (work.lane(self.by) if self.by else np.float32(1))
         shape = work.window.shape
-        share = np.broadcast_to(1 - np.exp(-np.maximum(rate, 0) * np.float32(work.dt)), shape)
+        share = np.broadcast_to(1 - np.exp(-np.maximum(rate, 0) * np.float32(work.kick)), shape)
         share, still = np.ascontiguousarray(share, np.float32), np.zeros(shape, np.float32)
         for axis in range(3):
             ease_faces(work, axis, still, share)

@@ -79,5 +79,6 @@ def _add(work: Work, q: Array, a: dict[str, Array], cells: Array) -> None:
     fresh["q"], fresh["id"] = place + origin, ids[:n].astype(np.uint32)
     assert work.faces is not None
     transfer.from_faces(place, work.faces, fresh["velocity"], fresh["affine"], None, 0.0)
+    fresh["velocity"] += fresh["lag"]
     work.a = {k: np.concatenate([v, fresh[k].astype(v.dtype)], axis=-1) for k, v in a.items()}
     work.born += n

@@ -274,13 +274,15 @@ class Source(LiquidStep, Fills):
         velocity = np.array(self.velocity, np.float32)[:, None] + np.float32(self.own_motion) * moving
         if self.velocity_by:
             velocity = velocity + work.at(self.velocity_by, points)
+        velocity = velocity - np.float32(0.5 * work.before) * work.flow.falling(work.begun)[:, None]
         thick = np.clip(np.broadcast_to(work.number_at(part, "viscosity", points), n), 0, THICK).astype(np.float32)
         if not np.isfinite(thick).all():
             raise StudyError(
                 "the viscosity is not a number everywhere", where=f"{part.where}.viscosity", fix="look at its lane"
             )
         made: dict[str, Array] = {
-            "q": q, "velocity": work.along(velocity), "affine": np.zeros((9, n), np.float32),
+            "q": q, "velocity": work.along(velocity), "lag": np.zeros((3, n), np.float32),
+            "affine": np.zeros((9, n), np.float32),
             "age": np.zeros(n, np.float32), "viscosity": thick, "born_viscosity": thick.copy(),
             "id": np.arange(work.born, work.born + n, dtype=np.int64).astype(np.uint32),
         }  # fmt: skip

@@ -11,7 +11,7 @@ from errant_gust.core.flows.results import Channel
 from errant_gust.core.grids.region import GridRegion
 
 GRID, FOAM = "grid.", "foam."
-BASE = ("position", "velocity", "affine", "age", "id", "viscosity", "born_viscosity")
+BASE = ("position", "velocity", "lag", "affine", "age", "id", "viscosity", "born_viscosity")
 ABOUT = (
     Channel("velocity", "m/s", 3, True, "Of the liquid there"),
     Channel("age", "s", help="Since it came out of a source"),
@@ -19,6 +19,7 @@ ABOUT = (
     Channel("viscosity", "m²/s", help="Kinematic: water 1e-6, oil 1e-4, honey 1e-2, molten glass 1"),
     Channel("colour", components=3, help="Red, green and blue"),
     Channel("affine", "m/s", 9, True, "How the velocity changes in a voxel, along the domain's axes", internal=True),
+    Channel("lag", "m/s", 3, True, "How far the velocity that the next step begins with is behind", internal=True),
     Channel("born_viscosity", "m²/s", help="As it came out of its source", internal=True),
 )
 GRID_ABOUT = (
@@ -31,16 +32,18 @@ GRID_ABOUT = (
 
 @dataclass
 class LiquidState:
-    """position, velocity (3, n) in the scene; affine (9, n) in m/s a voxel along the domain's axes; age, viscosity,
-    born_viscosity (n,); id (n,) uint32; `more`: channels, (n,) or (3, n).
+    """position, velocity (3, n) in the scene, both at the frame, and `lag` (3, n): velocity less that in the middle of
+    the last step, rounded to half a number (see `flow`); affine (9, n) in m/s a voxel along the domain's axes; age,
+    viscosity, born_viscosity (n,); id (n,) uint32; `more`: channels, (n,) or (3, n).
 
     born: how many there have been, and sourced: how many of them came out of sources; left: how many went out of each
     side (−x, +x, −y, +y, −z, +z) and through drains.
-    grid: what is stored of the grid, in the box `window`.
+    lasted: seconds of the last step. grid: what is stored of the grid, in the box `window`.
     """
 
     position: Array
     velocity: Array
+    lag: Array
     affine: Array
     age: Array
     id: Array
@@ -50,6 +53,7 @@ class LiquidState:
     born: int = 0
     sourced: int = 0
     left: tuple[int, ...] = (0,) * 7
+    lasted: float = 0.0
     grid: dict[str, Array] = field(default_factory=dict)
     window: GridRegion | None = None
     pace: dict[str, float] = field(default_factory=dict)
@@ -61,8 +65,8 @@ class LiquidState:
         f = np.float32
         more = {k: np.zeros((n, 0) if n > 1 else 0, f) for k, n in keeps.items()}
         return cls(
-            np.zeros((3, 0), f), np.zeros((3, 0), f), np.zeros((9, 0), f), np.zeros(0, f), np.zeros(0, np.uint32),
-            np.zeros(0, f), np.zeros(0, f), more,
+            np.zeros((3, 0), f), np.zeros((3, 0), f), np.zeros((3, 0), f), np.zeros((9, 0), f), np.zeros(0, f),
+            np.zeros(0, np.uint32), np.zeros(0, f), np.zeros(0, f), more,
         )  # fmt: skip
 
     @property
@@ -90,12 +94,13 @@ class LiquidState:
     def facts(self) -> dict[str, Any]:
         """What is written beside the arrays of a frame."""
         return {
-            "count": self.count, "born": self.born, "sourced": self.sourced, "gone": list(self.left), **self.pace,
-            **told_of(self.window),
+            "count": self.count, "born": self.born, "sourced": self.sourced, "gone": list(self.left),
+            "lasted": self.lasted, **self.pace, **told_of(self.window),
         }  # fmt: skip
 
     @classmethod
     def from_channels(cls, arrays: dict[str, Array], facts: dict[str, Any]) -> "LiquidState":
         """The state as it was stored; the grid is made anew in the next step. Arrays (n,) or (n, k)."""
         base, more = of_points(arrays, BASE)
-        return cls(**base, more=more, born=facts["born"], sourced=facts["sourced"], left=tuple(facts["gone"]))
+        told = {"born": facts["born"], "sourced": facts["sourced"], "left": tuple(facts["gone"])}
+        return cls(**base, more=more, **told, lasted=facts["lasted"])

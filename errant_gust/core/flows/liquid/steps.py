@@ -32,9 +32,10 @@ class Work:
     """One step in time, and what the steps of the lane do in it.
 
     a: arrays of the particles by name, `q` their places (3, n) in cells of the domain, `velocity` along the domain's
-    axes. scene: at the step's end; dt in seconds (0 when the first frame is filled). The grid is that of `window`,
-    whose first cell in the domain is `origin`; phi, faces and near (flat indices of the cells by the liquid) are known
-    once particles were taken onto it.
+    axes, in the middle of the step before. scene: at the step's end, but at its beginning while forces act; dt in
+    seconds (0 when the first frame is filled). before: seconds of the step before; kick: for how long forces act, from
+    the middle of that to the middle of this one. The grid is that of `window`, whose first cell in the domain is
+    `origin`; phi, faces and near (flat indices of the cells by the liquid) are known once particles were taken onto it.
     """
 
     flow: LiquidFlow
@@ -45,6 +46,7 @@ class Work:
     window: GridRegion
     origin: Array
     cancel: Cancel | None = None
+    before: float = 0.0
     phi: Array | None = None
     faces: Triple | None = None
     near: Array | None = None
@@ -57,6 +59,9 @@ class Work:
     kept: dict[str, Array] = field(default_factory=dict)
     fronts: Any = None
     """Boundaries of this step: see `flow.Fronts`."""
+
+    def __post_init__(self) -> None:
+        self.kick = 0.5 * (self.before + self.dt) if self.dt else 0.0
 
     @property
     def domain(self) -> GridRegion:
