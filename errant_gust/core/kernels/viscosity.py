@@ -16,6 +16,10 @@ F0 = np.float32(0.0)
 F1 = np.float32(1.0)
 HALF = np.float32(0.5)
 QUARTER = np.float32(0.25)
+BESIDE = np.float32(2.5)
+"""Cells: farther from walls than this nothing is cut by one."""
+LEAST_WAY = np.float32(0.05)
+"""Of the way between two faces: a wall is not felt nearer."""
 
 
 # Loops run over slices from 0 on: with a first index that may be below zero they would not vectorise.
@@ -466,27 +470,80 @@ def closed(share):
     return share < np.float32(0.01)
 
 
+@inline
+def middle(corner, axis, i, j, k):
+    """How far the middle of a face across an axis is from walls, in cells, below 0 in one; of the border, beyond it."""
+    i = min(max(i, 0), corner.shape[0] - (1 if axis == 0 else 2))
+    j = min(max(j, 0), corner.shape[1] - (1 if axis == 1 else 2))
+    k = min(max(k, 0), corner.shape[2] - (1 if axis == 2 else 2))
+    if axis == 0:
+        return QUARTER * (corner[i, j, k] + corner[i, j + 1, k] + corner[i, j, k + 1] + corner[i, j + 1, k + 1])
+    if axis == 1:
+        return QUARTER * (corner[i, j, k] + corner[i + 1, j, k] + corner[i, j, k + 1] + corner[i + 1, j, k + 1])
+    return QUARTER * (corner[i, j, k] + corner[i + 1, j, k] + corner[i, j + 1, k] + corner[i + 1, j + 1, k])
+
+
+@inline
+def reached(a, b):
+    """Of the way between two faces, one of which is in a wall, the share in the open."""
+    return max(max(a, b) / max(abs(a - b), np.float32(1e-6)), LEAST_WAY)
+
+
+@inline
+def held(a, b, c, d, stick):
+    """What walls do to the stress of an edge between faces whose middles are a and b from them, and c and d: nothing
+    where none is in one; else as much as they stick, over the way to the wall."""
+    if a > F0 and b > F0 and c > F0 and d > F0:
+        return F1
+    way = F1
+    if (a > F0) != (b > F0):
+        way = min(way, reached(a, b))
+    if (c > F0) != (d > F0):
+        way = min(way, reached(c, d))
+    return stick / way
+
+
 @kernel
-def sticking(sx, sy, sz, stick, exy, exz, eyz, first, last):
-    """Edges at walls: the wall is half a cell from the next face, so twice the stress, as far as it sticks. stick: at
-    the corners of cells."""
-    ny, nz = sx.shape[1], sx.shape[2]
+def sticking(corner, stick, exy, exz, eyz, first, last):
+    """Edges at walls: their stress goes over the way from a face to the wall, as far as that sticks. corner: distances
+    to walls in cells, and stick: 0 … 1, both at the corners of cells (nx + 1, ny + 1, nz + 1)."""
+    ny, nz = corner.shape[1] - 1, corner.shape[2] - 1
     for i in range(first, last):
         for j in range(ny):
             for k in range(nz):
-                a, b, d = max(i - 1, 0), max(j - 1, 0), max(k - 1, 0)
-                if closed(sx[i, j, k]) or closed(sx[i, b, k]) or closed(sy[i, j, k]) or closed(sy[a, j, k]):
-                    exy[i + 1, j + 1, k + 1] *= stick[i, j, k] + stick[i, j, k + 1]
-                if closed(sx[i, j, k]) or closed(sx[i, j, d]) or closed(sz[i, j, k]) or closed(sz[a, j, k]):
-                    exz[i + 1, j + 1, k + 1] *= stick[i, j, k] + stick[i, j + 1, k]
-                if closed(sy[i, j, k]) or closed(sy[i, j, d]) or closed(sz[i, j, k]) or closed(sz[i, b, k]):
-                    eyz[i + 1, j + 1, k + 1] *= stick[i, j, k] + stick[i + 1, j, k]
+                if corner[i, j, k] > BESIDE:
+                    continue
+                u, v, w = middle(corner, 0, i, j, k), middle(corner, 1, i, j, k), middle(corner, 2, i, j, k)
+                exy[i + 1, j + 1, k + 1] *= held(
+                    u, middle(corner, 0, i, j - 1, k), v, middle(corner, 1, i - 1, j, k),
+                    HALF * (stick[i, j, k] + stick[i, j, k + 1]),
+                )  # fmt: skip
+                exz[i + 1, j + 1, k + 1] *= held(
+                    u, middle(corner, 0, i, j, k - 1), w, middle(corner, 2, i - 1, j, k),
+                    HALF * (stick[i, j, k] + stick[i, j + 1, k]),
+                )  # fmt: skip
+                eyz[i + 1, j + 1, k + 1] *= held(
+                    v, middle(corner, 1, i, j, k - 1), w, middle(corner, 2, i, j - 1, k),
+                    HALF * (stick[i, j, k] + stick[i + 1, j, k]),
+                )  # fmt: skip
+
+
+@inline
+def room(own, below, above, stick):
+    """Liquid that moves with a face, along an axis in cells: to the wall where there is one, else half way to the next
+    face. As far as the wall sticks it has half of that: in between velocities go evenly to the wall's. `own`, below,
+    above: how far the middles are from walls."""
+    share = F1 - HALF * stick
+    low = share * own / max(own - below, np.float32(1e-6)) if below <= F0 else HALF
+    high = share * own / max(own - above, np.float32(1e-6)) if above <= F0 else HALF
+    return low + high
 
 
 @kernel
-def masses(phi, share, axis, c, exy, exz, eyz, least, m, unknown, fixed, first, last):
+def masses(phi, share, corner, stick, axis, c, exy, exz, eyz, least, m, unknown, fixed, first, last):
     """Mass of the faces across an axis as a share of a cell, at least `least` where there is stress; which are
-    unknowns, and which are walls that the liquid feels (1, else 0)."""
+    unknowns, and which are in walls that the liquid feels (1, else 0). corner, stick: distances to walls in cells and
+    0 … 1, at the corners of cells."""
     ny, nz = phi.shape[1:]
     di, dj, dk = (1 if axis == 0 else 0), (1 if axis == 1 else 0), (1 if axis == 2 else 0)
     for i in range(first, last):
@@ -503,7 +560,49 @@ def masses(phi, share, axis, c, exy, exz, eyz, least, m, unknown, fixed, first, 
                 if axis != 0:
                     pull += eyz[x, y, z] + (eyz[x, y, z + 1] if axis == 1 else eyz[x, y + 1, z])
                 shut = closed(share[i, j, k])
+                if corner[i, j, k] <= BESIDE:
+                    way = middle(corner, axis, i, j, k)
+                    shut = shut or way <= F0
+                    if not shut and own > F0:
+                        for t in range(3):
+                            e, f, g = (1 if t == 0 else 0), (1 if t == 1 else 0), (1 if t == 2 else 0)
+                            below = middle(corner, axis, i - e, j - f, k - g)
+                            above = middle(corner, axis, i + e, j + f, k + g)
+                            own *= room(way, below, above, F1 if t == axis else stick[i, j, k])
                 there = pull > F0 or own > F0
                 unknown[x, y, z] = there and not shut
                 m[x, y, z] = max(own, least) if there and not shut else F0
                 fixed[x, y, z] = F1 if there and shut else F0
+
+
+@kernel
+def stuck(f, corner, stick, axis, wall, out, first, last):
+    """Faces across an axis whose middles are in walls get what makes the velocity between them and those beside them in
+    the open that of the wall where it is, as far as it sticks; the others are left as they are in `out`. wall: its
+    velocity on the faces, or empty where it stands."""
+    moves = wall.size > 0
+    for i in range(first, last):
+        for j in range(f.shape[1]):
+            for k in range(f.shape[2]):
+                own = middle(corner, axis, i, j, k)
+                if own > F0 or own < -BESIDE:
+                    continue
+                to = wall[i, j, k] if moves else F0
+                total, many = F0, F0
+                for t in range(3):
+                    if t == axis:
+                        continue
+                    for s in range(-1, 2, 2):
+                        a = i + (s if t == 0 else 0)
+                        b = j + (s if t == 1 else 0)
+                        d = k + (s if t == 2 else 0)
+                        if a < 0 or b < 0 or d < 0 or a >= f.shape[0] or b >= f.shape[1] or d >= f.shape[2]:
+                            continue
+                        there = middle(corner, axis, a, b, d)
+                        if there > F0:
+                            way = max(there / max(there - own, np.float32(1e-6)), QUARTER)
+                            total += to + (f[a, b, d] - to) * (F1 - F1 / way)
+                            many += F1
+                if many > F0:
+                    x, y, z = min(i, stick.shape[0] - 1), min(j, stick.shape[1] - 1), min(k, stick.shape[2] - 1)
+                    out[i, j, k] += stick[x, y, z] * (total / many - out[i, j, k])

@@ -11,8 +11,8 @@ const FILL = new THREE.Color(0.42, 0.5, 0.68)
 export const FIRES = 2
 const SHADOW = 1024
 
-/** What all shaders of the view share: who lights them, and how they are seen. Given to materials by reference. */
-export const shared = {
+/** What lights a view, and how it is seen. */
+const lighting = () => ({
   keyWay: { value: new THREE.Vector3(-0.35, -0.45, 0.82).normalize() },
   keyColour: { value: new THREE.Color() },
   skyColour: { value: new THREE.Color() },
@@ -29,7 +29,9 @@ export const shared = {
   fogColour: { value: new THREE.Color(0x14233a) },
   /** One over the exposure: for what looks the same however bright the rest is. */
   unexposed: { value: 1 },
-}
+})
+/** What all shaders share: given to materials by reference, with the values of the view that draws (`Lights.shine`). */
+export const shared = lighting()
 
 /** GLSL that needs `shared`: how much of each light comes to a place. Colours are linear. */
 export const LIT = `
@@ -86,6 +88,8 @@ export class Lights {
   private readonly fires = Array.from({ length: FIRES }, () => new THREE.PointLight(0xffffff, 0, 0, 2))
   private readonly middle = new THREE.Vector3()
   private radius = 4
+  /** As this view is lit: of several that are open at once each has its own. */
+  private readonly own = lighting()
 
   constructor(private readonly renderer: THREE.WebGLRenderer) {
     renderer.shadowMap.enabled = true
@@ -96,26 +100,35 @@ export class Lights {
     this.key.shadow.normalBias = 0.02
     this.group.add(this.key, this.key.target, this.sky, this.fill, this.fill.target, ...this.fires)
   }
+  /** Shaders take what lights this view: before each of its pictures. */
+  shine() {
+    for (const name of Object.keys(shared) as (keyof typeof shared)[])
+      (shared[name] as THREE.IUniform).value = this.own[name].value
+  }
+  /** How bright what is not exposed has to be to look as it is. */
+  unexpose(value: number) {
+    this.own.unexposed.value = value
+  }
   /** As a study says; strengths are times what is usual. */
   set(look: LightLook) {
     const way = toward(look.azimuth, look.height)
-    shared.keyWay.value.set(...way)
+    this.own.keyWay.value.set(...way)
     // from the other side, low, so that what the key leaves dark keeps its form
-    shared.fillWay.value.set(...toward(look.azimuth + 155, 18))
-    shared.keyColour.value.copy(KEY).multiplyScalar(0.95 * look.key)
-    shared.skyColour.value.copy(SKY).multiplyScalar(0.62 * look.sky)
-    shared.lowColour.value.copy(LOW).multiplyScalar(0.62 * look.sky)
-    shared.fillColour.value.copy(FILL).multiplyScalar(0.24 * look.fill)
-    shared.fogged.value = look.fog
+    this.own.fillWay.value.set(...toward(look.azimuth + 155, 18))
+    this.own.keyColour.value.copy(KEY).multiplyScalar(0.95 * look.key)
+    this.own.skyColour.value.copy(SKY).multiplyScalar(0.62 * look.sky)
+    this.own.lowColour.value.copy(LOW).multiplyScalar(0.62 * look.sky)
+    this.own.fillColour.value.copy(FILL).multiplyScalar(0.24 * look.fill)
+    this.own.fogged.value = look.fog
     for (const [light, colour] of [
-      [this.key, shared.keyColour],
-      [this.sky, shared.skyColour],
-      [this.fill, shared.fillColour],
+      [this.key, this.own.keyColour],
+      [this.sky, this.own.skyColour],
+      [this.fill, this.own.fillColour],
     ] as const) {
       light.color.copy(colour.value)
       light.intensity = Math.PI // three.js divides by π where it is taken up
     }
-    this.sky.groundColor.copy(shared.lowColour.value)
+    this.sky.groundColor.copy(this.own.lowColour.value)
     this.sky.position.set(0, 0, 1)
     this.place()
   }
@@ -128,9 +141,9 @@ export class Lights {
   private place() {
     const { key, fill, middle, radius } = this
     key.target.position.copy(middle)
-    key.position.copy(middle).addScaledVector(shared.keyWay.value, 2 * radius)
+    key.position.copy(middle).addScaledVector(this.own.keyWay.value, 2 * radius)
     fill.target.position.copy(middle)
-    fill.position.copy(middle).addScaledVector(shared.fillWay.value, 2 * radius)
+    fill.position.copy(middle).addScaledVector(this.own.fillWay.value, 2 * radius)
     this.view.position.copy(key.position)
     for (const camera of [key.shadow.camera, this.view]) {
       const [left, right, top, bottom] = [-radius, radius, radius, -radius]
@@ -152,21 +165,21 @@ export class Lights {
   readonly view = new THREE.OrthographicCamera()
   /** Tell shaders of the shadows that were drawn last; whether there are some that no picture has made yet. */
   share(casts: boolean): boolean {
-    shared.shadowMap.value = this.key.shadow.map?.depthTexture ?? null
-    shared.shadowMatrix.value = this.key.shadow.matrix
-    shared.shadowed.value = casts && shared.shadowMap.value ? 1 : 0
-    return casts && !shared.shadowMap.value
+    this.own.shadowMap.value = this.key.shadow.map?.depthTexture ?? null
+    this.own.shadowMatrix.value = this.key.shadow.matrix
+    this.own.shadowed.value = casts && this.own.shadowMap.value ? 1 : 0
+    return casts && !this.own.shadowMap.value
   }
   burn(fires: Fire[]) {
     const first = [...fires].sort((a, b) => b.colour.r - a.colour.r).slice(0, FIRES)
     for (let i = 0; i < FIRES; i++) {
       const fire = first[i]
       const { x, y, z } = fire?.place ?? new THREE.Vector3()
-      shared.firePlace.value[i].set(x, y, z, fire?.size ?? 1)
-      if (fire) shared.fireColour.value[i].copy(fire.colour)
-      else shared.fireColour.value[i].setRGB(0, 0, 0)
+      this.own.firePlace.value[i].set(x, y, z, fire?.size ?? 1)
+      if (fire) this.own.fireColour.value[i].copy(fire.colour)
+      else this.own.fireColour.value[i].setRGB(0, 0, 0)
       this.fires[i].position.set(x, y, z)
-      this.fires[i].color.copy(shared.fireColour.value[i])
+      this.fires[i].color.copy(this.own.fireColour.value[i])
       this.fires[i].intensity = fire ? Math.PI : 0
     }
   }

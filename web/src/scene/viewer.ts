@@ -4,7 +4,7 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import type { LightLook, Vec3 } from '../api/model'
 import { Developer } from './developing'
 import { Ground } from './ground'
-import { Lights, shared, type Fire } from './light'
+import { Lights, type Fire } from './light'
 import { onlySolid } from './materials'
 import { afterwards, callOff, underWay } from '../lib/rest'
 import { keptSharpness } from '../lib/sharpness'
@@ -84,7 +84,7 @@ export class Viewer {
   light(look: LightLook) {
     this.lights.set(look)
     this.developer.set(look)
-    shared.unexposed.value = 1 / this.developer.exposure
+    this.lights.unexpose(1 / this.developer.exposure)
     this.draw(true)
   }
   /** The exposure, in stops, that shows what is in the picture now; null if it is dark. */
@@ -258,6 +258,7 @@ export class Viewer {
     const gas = this.gas()
     const owed = this.changed && this.drawShadows(gas)
     this.changed = false
+    this.lights.shine() // another view may have drawn since
     if (gas.length) this.drawDepths(target)
     this.renderer.setRenderTarget(target)
     this.renderer.clear()

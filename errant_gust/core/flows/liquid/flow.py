@@ -34,7 +34,7 @@ from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.grids.staggered.faces import FaceGrid, Triple
 from errant_gust.core.grids.staggered.free_surface import FreeSurface, deep, extrapolate, level_set, slide
-from errant_gust.core.grids.staggered.viscosity import Viscosity
+from errant_gust.core.grids.staggered.viscosity import Viscosity, hold
 from errant_gust.core.kernels import free_surface as kernels
 
 BYTES_EACH = 190  # a particle: its arrays, their sorted copies, and the frame being written
@@ -333,7 +333,8 @@ class LiquidFlow(BoxedPoints):
             known = [a | b for a, b in zip(known, moved, strict=True)]
         way = FASTEST if not work.dt else min(FASTEST, _most(faces, known) * work.dt / self.domain.voxel_size)
         extrapolate(faces, known, math.ceil(way) + 2)
-        return slide(faces, fronts.shares, fronts.corner, fronts.wall)
+        faces = slide(faces, fronts.shares, fronts.corner, fronts.wall)
+        return hold(faces, fronts.corner, fronts.stick, fronts.wall) if viscous and fronts.stick is not None else faces
 
     def _stiffen(self, work: Work, made: transfer.OnFaces, scale: float, pace: dict[str, float]) -> None:
         """Viscosity."""
@@ -345,8 +346,8 @@ class LiquidFlow(BoxedPoints):
         if not there.all():  # beside the liquid, as in it
             kernels.extrapolate(tough, there, 2)
             tough[~there] = math.log(LEAST)
-        solver = Viscosity(phi, tough, fronts.shares, fronts.stick, scale, threads())
-        solver.step(faces, cancel=work.cancel)
+        solver = Viscosity(phi, tough, fronts.shares, fronts.corner, fronts.stick, scale, threads())
+        solver.step(faces, fronts.wall.faces, cancel=work.cancel)
         pace["stiffest"] = max(pace.get("stiffest", 0.0), solver.stiffest)
         pace["viscous_iterations"] = max(pace.get("viscous_iterations", 0), solver.iterations)
 

@@ -12,10 +12,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from errant_gust.core.blocks import Cancel
+from errant_gust.core.blocks import Cancel, threads
 from errant_gust.core.errors import Cancelled, SolverError
 from errant_gust.core.grids.slabs import each_slab
-from errant_gust.core.grids.staggered.faces import Triple
+from errant_gust.core.grids.staggered.faces import Triple, Walls
 from errant_gust.core.kernels import viscosity as kernels
 
 Array = NDArray[Any]
@@ -101,24 +101,30 @@ class Viscosity:
     """Faces of a liquid made viscous.
 
     phi: level set (nx, ny, nz) in cells; tough: logarithm of ν in m²/s there, a number in every cell within a cell of
-    liquid; shares: open part of every face; stick: at the corners, 0 … 1; scale: dt / h² in s/m².
+    liquid; shares: open part of every face; corner: distances to walls in cells, and stick: 0 … 1, at the corners
+    (None: no walls, and none that stick); scale: dt / h² in s/m². Walls cut through faces: those whose middles are in one
+    have its velocity, those beside it as much mass as there is room, and stress over the way to it.
     """
 
     def __init__(
-        self, phi: Array, tough: Array, shares: Triple, stick: Array | None, scale: float, threads: int = 2
-    ) -> None:
+        self, phi: Array, tough: Array, shares: Triple, corner: Array | None, stick: Array | None, scale: float,
+        threads: int = 2,
+    ) -> None:  # fmt: skip
         self.phi, self.shares, self.threads = phi, shares, threads
         self.iterations, self.left = 0, 0.0
         nx, ny, nz = phi.shape
         top = Level((nx, ny, nz), threads)
         stress = partial(kernels.stresses, phi, tough, np.float32(scale), top.c, top.exy, top.exz, top.eyz)
         each_slab(nx, stress, threads)
-        if stick is None:
-            stick = np.zeros((nx + 1, ny + 1, nz + 1), np.float32)
-        each_slab(nx, partial(kernels.sticking, *shares, stick, top.exy, top.exz, top.eyz), threads)
+        none = np.zeros((nx + 1, ny + 1, nz + 1), np.float32)
+        corner = none + np.float32(1e6) if corner is None else corner
+        stick = none if stick is None else stick
+        each_slab(nx, partial(kernels.sticking, corner, stick, top.exy, top.exz, top.eyz), threads)
         for axis in range(3):
             out = (np.float32(LEAST_MASS), top.m[axis], top.unknown[axis], top.fixed[axis])
-            work = partial(kernels.masses, phi, shares[axis], axis, top.c, top.exy, top.exz, top.eyz, *out)
+            work = partial(
+                kernels.masses, phi, shares[axis], corner, stick, axis, top.c, top.exy, top.exz, top.eyz, *out
+            )
             each_slab(nx, work, threads)
         top.set_up()
         self.levels = [top]
@@ -177,13 +183,19 @@ class Viscosity:
                 level.each(partial(kernels.smoothed, d, right, level.r, *level.matrix, alpha, beta, e, level.x))
                 d, e, rho, right = e, d, after, level.r
 
-    def step(self, faces: Triple, *, tolerance: float = GOOD, cancel: Cancel | None = None) -> None:
-        """Faces in place; those in walls have to have the walls' velocities. SolverError if it does not end."""
+    def step(
+        self, faces: Triple, walls: Triple | None = None, *, tolerance: float = GOOD, cancel: Cancel | None = None
+    ) -> None:
+        """Faces (nx+1, ny, nz) and so on in m/s, in place; walls: velocities of what is in the way, there (None: it
+        stands). SolverError if it does not end."""
         top = self.levels[0]
         x, r, d, q = (np.zeros_like(top.inverse) for _ in range(4))
         b = np.zeros_like(x)
         for axis, f in enumerate(faces):
-            self._own(x[axis], axis)[...] = f
+            own = self._own(x[axis], axis)
+            own[...] = f
+            wall = np.float32(0) if walls is None else walls[axis]
+            np.copyto(own, wall, where=self._own(top.fixed[axis], axis) > 0)
         np.multiply(top.m, x, out=b)
         measure = float(np.sqrt(top.each(partial(kernels.product, b, b, top.lo, top.hi, top.totals))))
         left = float(np.sqrt(top.each(partial(kernels.residual, x, b, *top.matrix, r, top.totals))))
@@ -218,3 +230,16 @@ class Viscosity:
         for axis, f in enumerate(faces):
             on = self.unknown(axis)
             np.copyto(f, self._own(x[axis], axis), where=on)
+
+
+def hold(faces: Triple, corner: Array, stick: Array, wall: Walls) -> Triple:
+    """Faces (nx+1, ny, nz) and so on, m/s, of which those in walls are such that what is between them and those in the
+    open has the wall's velocity at the wall, as far as it sticks. corner, stick (nx+1, ny+1, nz+1): distances in cells
+    and 0 … 1."""
+    out, still = [], np.empty((0, 0, 0), np.float32)
+    for axis, f in enumerate(faces):
+        made = f.copy()
+        to = still if wall.faces is None else wall.faces[axis]
+        each_slab(f.shape[0], partial(kernels.stuck, f, corner, stick, axis, to, made), threads())
+        out.append(made)
+    return out[0], out[1], out[2]
