@@ -94,54 +94,89 @@ def spinning(viscosity, n, fps=24):
 
 
 def test_a_stiff_ball_turns_on():
-    """Turning is no strain: viscosity takes nothing from it, at the surface either. What is lost is what a splitting of
-    first order loses, θ² / 2 a substep."""
-    turned, s = spinning(100.0, 12)
-    each = (turned[-1] / turned[0]) ** (1 / 11)
-    assert each > 1 - 1.3 * (2 / 24) ** 2 / 2
+    """Turning is no strain: viscosity takes nothing from it, at the surface either, where faces have as much mass as
+    particles bring. What is lost in half a turn is what a splitting of first order loses, θ² / 2 a substep: .90, .94,
+    .95 are left at 24, 48, 96 frames a second (.83, .82, .75 while faces beside the surface had mass of their own)."""
+    turned, s = spinning(100.0, 37)
+    assert turned[-1] / turned[0] > 0.99 * (1 - (2 / 24) ** 2 / 2) ** 36
     assert np.sqrt((s.position**2).sum(axis=0)).max() < 0.505, "it keeps its size"
-    finer, _ = spinning(100.0, 24, fps=96)
-    assert (finer[-1] / finer[0]) ** (1 / 23) > 0.9985
+    finer, _ = spinning(100.0, 50, fps=96)
+    assert (finer[-1] / finer[0]) ** (150 / 49) > 0.94
 
 
 FLOOR = box("floor", (-3, -3, -1), (3, 3, 0))
 STUCK = ("collide", {"shapes": ["floor"], "stick": 1.0})
 
 
-def test_a_viscous_column_spreads_by_the_similarity_law():
-    """x = 1.411 (g q³ t / 3ν)^⅕ per width (Huppert 1982): the front comes up to it from what a column is at first."""
-    h, nu, wide, high = 0.025, 1.0, 0.2, 0.4
+def spread(column, *, h, off, room, fps, frames, nu=1.0):
+    """Times, and the front of a column (width, height) that spreads on a floor `off` of a voxel above a face, over
+    x = 1.411 (g q³ t / 3ν)^⅕ per width (Huppert 1982)."""
+    lift = off * h
     p = liquid(
-        once("c", viscosity=nu), FALLS, STUCK, h=h, room=((0, -2 * h, -4 * h), (1.2, 2 * h, 0.6)), fps=12, end=400,
-        shapes=[box("c", (-1, -1, 0), (wide, 1, high)), FLOOR],
+        once("c", viscosity=nu), FALLS, STUCK, h=h, room=((0, -2 * h, -4 * h), (room[0], 2 * h, room[1])), fps=fps,
+        end=400, shapes=[box("c", (-1, -1, 0), (column[0], 1, column[1] + lift)), floor(lift)],
     )  # fmt: skip
     log = []
-    run(p, 90, lambda s, t: log.append((t, np.quantile(s.position[0], 0.999))))
+    _, s = run(p, frames, lambda s, t: log.append((t, np.quantile(s.position[0], 0.999))))
     t, x = np.array(log).T
-    law = 1.411 * (G * (wide * high) ** 3 * t / (3 * nu)) ** 0.2
-    assert x[-1] / law[-1] == pytest.approx(1.0, abs=0.05)
-    assert (np.diff((x / law)[6:]) > -2e-3).all(), "it comes up to the law"
+    filled = s.count * (h / 2) ** 3 / (4 * h)
+    return x / (1.411 * (G * filled**3 * t / (3 * nu)) ** 0.2)
 
 
-def test_a_film_runs_down_an_incline_as_nusselt_has_it():
-    """u(z) = g sin α (2 d z − z²) / 2ν."""
-    h, d, nu, alpha = 0.05, 0.2, 0.05, np.radians(10)
-    top = G * np.sin(alpha) * d * d / (2 * nu)
-    film = lane("film", ("constant", {"makes": "vector"}), (
-        "formula", {"expression": f"{top}*(2*z/{d} - (z/{d})*(z/{d})), 0, 0"}))  # fmt: skip
-    pull = ("gravity", {"acceleration": [float(G * np.sin(alpha)), 0, float(-G * np.cos(alpha))]})
+def floor(lift, turn=0.0):
+    """A floor whose top is `lift` along its normal above the origin, turned about y by degrees."""
+    n = np.array([np.sin(np.radians(turn)), 0, np.cos(np.radians(turn))])
+    move = [float(v) for v in n * (lift - 0.5)]
+    return {"id": "floor", "kind": "box", "params": {"size": [6, 6, 1], "move": move, "turn": [0, turn, 0]}}
+
+
+def test_a_viscous_column_spreads_by_the_similarity_law():
+    """From what a column is at first the front comes up to the law, at 0.95 of it after 7.5 s, on any floor."""
+    for off in (0.0, 0.75):
+        front = spread((0.2, 0.4), h=0.025, off=off, room=(1.2, 0.6), fps=12, frames=90)
+        assert front[-1] == pytest.approx(0.95, abs=0.03)
+        assert (np.diff(front[6:]) > -2e-3).all(), "it comes up to the law"
+
+
+@pytest.mark.parametrize("off", [0.25, 0.5])
+def test_a_thin_layer_spreads_about_as_fast_wherever_its_floor_is(off):
+    """Three voxels thick after ten seconds: within an eighth of the law (it ran ahead by 30 and 56 %)."""
+    front = spread((0.4, 0.2), h=0.033, off=off, room=(1.4, 0.4), fps=4, frames=40)
+    assert front[-1] == pytest.approx(1, abs=0.125)
+
+
+@pytest.mark.parametrize(
+    ("off", "turn", "deep"),
+    [(0, 0, 0.2), (0.25, 0, 0.2), (0.5, 0, 0.2), (0.75, 0, 0.2), (0.95, 0, 0.2), (0.75, 0, 0.1), (0.5, 10, 0.2),
+     (0.25, 20, 0.2), (0, 30, 0.2)],
+)  # fmt: skip
+def test_a_film_runs_down_an_incline_as_nusselt_has_it(off, turn, deep):
+    """u(z) = g sin α (2 d z − z²) / 2ν, with two and four voxels a depth, on floors at any height within a voxel, and
+    turned; d is what there is of it after two thirds of a second."""
+    h, nu, alpha = 0.05, 0.05, np.radians(10)
+    normal = np.array([np.sin(np.radians(turn)), 0, np.cos(np.radians(turn))])
+    along, lift = np.array([normal[2], 0, -normal[0]]), off * h
+    top = G * np.sin(alpha) * deep * deep / (2 * nu)
+    z = f"({normal[0]}*x+{normal[2]}*z-{lift})"
+    u = f"{top}*(2*{z}/{deep} - ({z}/{deep})*({z}/{deep}))"
+    film = lane("film", ("constant", {"makes": "vector"}), ("formula", {
+        "expression": f"{along[0]}*{u}, 0, {along[2]}*{u}"}))  # fmt: skip
+    pull = [float(v) for v in G * (np.sin(alpha) * along - np.cos(alpha) * normal)]
+    filled = {"size": [1.9, 2, deep], "move": [float(v) for v in normal * (lift + deep / 2)], "turn": [0, turn, 0]}
     p = liquid(
-        ("source", {"shape": "in", "viscosity": nu, "velocity_by": "film"}), pull, STUCK, h=h,
-        room=((0, -2 * h, -4 * h), (2, 2 * h, 0.5)), fields=[film], domain={"east": True}, end=200,
-        shapes=[box("in", (0, -1, 0), (1.9, 1, d)), FLOOR],
+        ("source", {"shape": "in", "viscosity": nu, "velocity_by": "film"}), ("gravity", {"acceleration": pull}), STUCK,
+        h=h, room=((-1.2, -2 * h, -1.4), (1.2, 2 * h, 1.2)), fields=[film], end=200,
+        domain={"east": True, "below": True, "west": True},
+        shapes=[{"id": "in", "kind": "box", "params": filled}, floor(lift, turn)],
     )  # fmt: skip
-    _, s = run(p, 36)
-    x, v = s.position, s.velocity
-    middle = (x[0] > 0.6) & (x[0] < 1.4)
-    z, u = x[2][middle], v[0][middle]
-    law = top * (2 * z / d - (z / d) ** 2)
-    assert u.mean() == pytest.approx(law.mean(), rel=0.08)
-    assert np.sqrt(((u - law) ** 2).mean()) < 0.12 * top, "with four voxels a depth"
+    _, s = run(p, 16)
+    height, place, speed = normal @ s.position - lift, along @ s.position, along @ s.velocity
+    middle = np.abs(place) < 0.35
+    d = middle.sum() * (h / 2) ** 3 / (0.7 * 4 * h)
+    law = top * (2 * height[middle] * d / deep**2 - (height[middle] / deep) ** 2)
+    assert d == pytest.approx(deep, rel=0.08)
+    assert speed[middle].mean() == pytest.approx(law.mean(), rel=0.06)
+    assert np.sqrt(((speed[middle] - law) ** 2).mean()) < 0.08 * top
 
 
 def test_the_stiff_half_stays_while_the_thin_half_runs():
@@ -228,7 +263,7 @@ def test_frames_a_second_change_no_more_than_the_substeps_do():
 
 def test_a_thick_sheet_folds_where_it_lands():
     """A plane jet 0.05 m wide that falls 0.7 m slowly (Reynolds 0.06, fourteen widths) buckles (Cruickshank 1988: below
-    0.56 and above 8.8 widths); its half wave is four widths, 0.2 m, at four voxels across as at six."""
+    0.56 and above 8.8 widths); its half wave is between two and six widths, 0.22 m at four voxels across."""
     wide, high, h = 0.05, 0.7, 0.0125
     jet = ("source", {"shape": "slot", "viscosity": 0.5, "velocity": [0.01, 0, -0.6]})
     p = liquid(
@@ -236,7 +271,7 @@ def test_a_thick_sheet_folds_where_it_lands():
         room=((-0.5, -2 * h, -4 * h), (0.5, 2 * h, 0.85)),
         shapes=[box("slot", (-wide / 2, -1, high), (wide / 2, 1, high + 0.06)), FLOOR],
     )  # fmt: skip
-    _, s = run(p, 56)
+    _, s = run(p, 64)
     x, z = s.position[0], s.position[2]
     heights = np.arange(0.12, 0.66, 0.02)
     line = np.array([x[np.abs(z - at) < 0.01].mean() for at in heights])

@@ -10,7 +10,7 @@ from errant_gust.core.grids import transfer
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.staggered.faces import FaceGrid, Walls, open_shares
 from errant_gust.core.grids.staggered.free_surface import FreeSurface, deep, extrapolate, level_set
-from errant_gust.core.grids.staggered.viscosity import Viscosity
+from errant_gust.core.grids.staggered.viscosity import Cut, Viscosity
 
 F = np.float32
 SHAPE = (20, 18, 16)
@@ -171,7 +171,7 @@ def test_water_at_rest_has_a_pressure_that_holds_it_to_the_fraction_of_a_cell(rn
         assert max(np.abs(f[k]).max() for f, k in zip(faces, wet, strict=True)) < 1e-3
 
 
-def ball_of(scale, tough, speed, stick=None):
+def ball_of(scale, tough, speed):
     """A ball of liquid with velocities on its faces, made viscous; the faces that count, before and after."""
     n = 24
     m = np.stack(np.meshgrid(*[np.arange(n) + 0.5 - n / 2] * 3, indexing="ij"))
@@ -184,9 +184,7 @@ def ball_of(scale, tough, speed, stick=None):
     faces = tuple(np.ascontiguousarray(speed(p)[a], dtype=F) for a, p in enumerate(at))
     shares = tuple(np.ones(s, F) for s in sizes)
     before = [f.copy() for f in faces]
-    solver = Viscosity(
-        phi, np.full(phi.shape, np.log(tough), F) if np.isscalar(tough) else tough, shares, None, stick, scale
-    )
+    solver = Viscosity(phi, np.full(phi.shape, np.log(tough), F) if np.isscalar(tough) else tough, shares, None, scale)
     solver.step(faces)
     wet = [np.zeros(s, bool) for s in sizes]
     for a in range(3):
@@ -254,10 +252,20 @@ def test_a_channel_flow_sticks_as_much_as_it_is_told():
         corners = np.full((n + 1, n + 1, n + 1), stick, F)
         height = np.arange(n + 1, dtype=F)
         way = np.broadcast_to(np.minimum(height - 4, 12 - height), corners.shape).astype(F)
-        Viscosity(phi, np.zeros((n, n, n), F), shares, np.ascontiguousarray(way), corners, 2.0).step(faces)
+        cut = Cut(middles_of(way), np.ascontiguousarray(way), corners)
+        Viscosity(phi, np.zeros((n, n, n), F), shares, cut, 2.0).step(faces)
         speeds.append(faces[0][6:10, 6:10, 5:11].mean())
     assert speeds[0] > 0.97
     assert speeds[1] < 0.85
+
+
+def middles_of(corner):
+    """Distances of the middles of faces, of planes: means of those at the corners."""
+    half = [0.5 * (corner[:-1] + corner[1:]), 0.5 * (corner[:, :-1] + corner[:, 1:])]
+    x = 0.25 * (corner[:, :-1, :-1] + corner[:, 1:, :-1] + corner[:, :-1, 1:] + corner[:, 1:, 1:])
+    y = 0.5 * (half[0][:, :, :-1] + half[0][:, :, 1:])
+    z = 0.5 * (half[0][:, :-1] + half[0][:, 1:])
+    return tuple(np.ascontiguousarray(a, F) for a in (x, y, z))
 
 
 def between_plates(low, wide, turn, n=28):
@@ -283,9 +291,8 @@ def between_plates(low, wide, turn, n=28):
     phi = np.full((n, n, n), -1.0, F)
     phi[0], phi[-1], phi[:, 0], phi[:, -1] = 1, 1, 1, 1
     scale = 1.0
-    Viscosity(phi, np.zeros((n, n, n), F), shares, corner, np.ones_like(corner), scale).step(
-        tuple(faces), tolerance=1e-5
-    )
+    cut = Cut(middles_of(corner), corner, np.ones_like(corner))
+    Viscosity(phi, np.zeros((n, n, n), F), shares, cut, scale).step(tuple(faces), tolerance=1e-5)
     m = n // 2
     inner = (slice(m - 3, m + 4), slice(m - 3, m + 4), slice(None))
     open_ = before[inner] > 0.2

@@ -79,12 +79,13 @@ def order_by_cell(q: Array, shape: tuple[int, int, int]) -> Order:
 @dataclass(frozen=True)
 class OnFaces:
     """What particles give a grid: velocities on faces and where these are known, how many particles there are about
-    each cell (linear weights) and the mean of a value of theirs."""
+    each cell and each face (linear weights) and the mean of a value of theirs."""
 
     faces: tuple[Array, Array, Array]
     known: list[Array]
     count: Array
     value: Array
+    weights: list[Array]
 
 
 def to_faces(q: Array, velocity: Array, affine: Array, value: Array, start: Array, shape: Any) -> OnFaces:
@@ -102,7 +103,7 @@ def to_faces(q: Array, velocity: Array, affine: Array, value: Array, start: Arra
         each_slab(s.shape[0], partial(kernels.divide, s, w, known[-1]), threads())
     there = np.empty(shape, bool)
     each_slab(nx, partial(kernels.divide, total, count, there), threads())
-    return OnFaces((sums[0], sums[1], sums[2]), known, count, total)
+    return OnFaces((sums[0], sums[1], sums[2]), known, count, total, weights)
 
 
 def from_faces(q: Array, faces: Triple, velocity: Array, affine: Array, before: Triple | None, flip: float) -> None:

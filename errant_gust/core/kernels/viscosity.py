@@ -471,16 +471,13 @@ def closed(share):
 
 
 @inline
-def middle(corner, axis, i, j, k):
+def middle(ways, axis, i, j, k):
     """How far the middle of a face across an axis is from walls, in cells, below 0 in one; of the border, beyond it."""
-    i = min(max(i, 0), corner.shape[0] - (1 if axis == 0 else 2))
-    j = min(max(j, 0), corner.shape[1] - (1 if axis == 1 else 2))
-    k = min(max(k, 0), corner.shape[2] - (1 if axis == 2 else 2))
-    if axis == 0:
-        return QUARTER * (corner[i, j, k] + corner[i, j + 1, k] + corner[i, j, k + 1] + corner[i, j + 1, k + 1])
-    if axis == 1:
-        return QUARTER * (corner[i, j, k] + corner[i + 1, j, k] + corner[i, j, k + 1] + corner[i + 1, j, k + 1])
-    return QUARTER * (corner[i, j, k] + corner[i + 1, j, k] + corner[i, j + 1, k] + corner[i + 1, j + 1, k])
+    way = ways[axis]
+    i = min(max(i, 0), way.shape[0] - 1)
+    j = min(max(j, 0), way.shape[1] - 1)
+    k = min(max(k, 0), way.shape[2] - 1)
+    return way[i, j, k]
 
 
 @inline
@@ -490,60 +487,100 @@ def reached(a, b):
 
 
 @inline
-def held(a, b, c, d, stick):
-    """What walls do to the stress of an edge between faces whose middles are a and b from them, and c and d: nothing
-    where none is in one; else as much as they stick, over the way to the wall."""
-    if a > F0 and b > F0 and c > F0 and d > F0:
-        return F1
-    way = F1
-    if (a > F0) != (b > F0):
-        way = min(way, reached(a, b))
-    if (c > F0) != (d > F0):
-        way = min(way, reached(c, d))
-    return stick / way
+def stick_of(corner, stick, axis, i, j, k):
+    """How much the wall sticks that the middle of a face is in: mostly what is deepest in it says so."""
+    i = min(max(i, 0), corner.shape[0] - (1 if axis == 0 else 2))
+    j = min(max(j, 0), corner.shape[1] - (1 if axis == 1 else 2))
+    k = min(max(k, 0), corner.shape[2] - (1 if axis == 2 else 2))
+    total, weight = F0, np.float32(1e-12)
+    for s in range(2):
+        for t in range(2):
+            a = i + (s if axis != 0 else 0)
+            b = j + (s if axis == 0 else (t if axis == 2 else 0))
+            c = k + (t if axis != 2 else 0)
+            deep = max(-corner[a, b, c], F0) + np.float32(1e-6)
+            total += deep * stick[a, b, c]
+            weight += deep
+    return total / weight
+
+
+@inline
+def across(ways, corner, stick, axis, i, j, k, a, b, c):
+    """How many of two faces across an axis, (i, j, k) and (a, b, c), are in a wall, and what that does to the
+    difference between them: as much as it sticks, over the way to it."""
+    one, other = middle(ways, axis, i, j, k), middle(ways, axis, a, b, c)
+    if one > F0 and other > F0:
+        return 0, F1
+    if one <= F0 and other <= F0:
+        return 2, stick_of(corner, stick, axis, i, j, k)
+    if one <= F0:
+        return 1, stick_of(corner, stick, axis, i, j, k) / reached(one, other)
+    return 1, stick_of(corner, stick, axis, a, b, c) / reached(one, other)
+
+
+@inline
+def held(one, other):
+    """What walls do to the stress of an edge, by what they do to the two differences in it: those that reach into a
+    wall say so before those that lie in one."""
+    if one[0] == 1 and other[0] == 1:
+        return max(one[1], other[1])
+    if one[0] == 1:
+        return one[1]
+    if other[0] == 1:
+        return other[1]
+    return min(one[1], other[1])
 
 
 @kernel
-def sticking(corner, stick, exy, exz, eyz, first, last):
-    """Edges at walls: their stress goes over the way from a face to the wall, as far as that sticks. corner: distances
-    to walls in cells, and stick: 0 … 1, both at the corners of cells (nx + 1, ny + 1, nz + 1)."""
+def sticking(ways, corner, stick, exy, exz, eyz, first, last):
+    """Edges at walls: their stress goes over the way from a face to the wall, as far as that sticks. ways: distances to
+    walls, in cells, of the middles of the faces across each axis; corner: the same, and stick: 0 … 1, at the corners of
+    cells (nx + 1, ny + 1, nz + 1)."""
     ny, nz = corner.shape[1] - 1, corner.shape[2] - 1
     for i in range(first, last):
         for j in range(ny):
             for k in range(nz):
                 if corner[i, j, k] > BESIDE:
                     continue
-                u, v, w = middle(corner, 0, i, j, k), middle(corner, 1, i, j, k), middle(corner, 2, i, j, k)
                 exy[i + 1, j + 1, k + 1] *= held(
-                    u, middle(corner, 0, i, j - 1, k), v, middle(corner, 1, i - 1, j, k),
-                    HALF * (stick[i, j, k] + stick[i, j, k + 1]),
-                )  # fmt: skip
+                    across(ways, corner, stick, 0, i, j, k, i, j - 1, k),
+                    across(ways, corner, stick, 1, i, j, k, i - 1, j, k),
+                )
                 exz[i + 1, j + 1, k + 1] *= held(
-                    u, middle(corner, 0, i, j, k - 1), w, middle(corner, 2, i - 1, j, k),
-                    HALF * (stick[i, j, k] + stick[i, j + 1, k]),
-                )  # fmt: skip
+                    across(ways, corner, stick, 0, i, j, k, i, j, k - 1),
+                    across(ways, corner, stick, 2, i, j, k, i - 1, j, k),
+                )
                 eyz[i + 1, j + 1, k + 1] *= held(
-                    v, middle(corner, 1, i, j, k - 1), w, middle(corner, 2, i, j - 1, k),
-                    HALF * (stick[i, j, k] + stick[i + 1, j, k]),
-                )  # fmt: skip
+                    across(ways, corner, stick, 1, i, j, k, i, j, k - 1),
+                    across(ways, corner, stick, 2, i, j, k, i, j - 1, k),
+                )
 
 
 @inline
-def room(own, below, above, stick):
-    """Liquid that moves with a face, along an axis in cells: to the wall where there is one, else half way to the next
-    face. As far as the wall sticks it has half of that: in between velocities go evenly to the wall's. `own`, below,
-    above: how far the middles are from walls."""
-    share = F1 - HALF * stick
-    low = share * own / max(own - below, np.float32(1e-6)) if below <= F0 else HALF
-    high = share * own / max(own - above, np.float32(1e-6)) if above <= F0 else HALF
-    return low + high
+def room(ways, corner, stick, axis, t, i, j, k):
+    """Liquid that moves with a face across an axis, along axis t in cells: to the wall where there is one, else half
+    way to the next face. As far as the wall sticks it has half of that: in between velocities go evenly to the
+    wall's."""
+    own, wide = middle(ways, axis, i, j, k), F0
+    for s in range(-1, 2, 2):
+        a, b, c = i + (s if t == 0 else 0), j + (s if t == 1 else 0), k + (s if t == 2 else 0)
+        next_ = middle(ways, axis, a, b, c)
+        if next_ > F0:
+            wide += HALF
+            continue
+        held_ = F1 if t == axis else stick_of(corner, stick, axis, a, b, c)
+        wide += (F1 - HALF * held_) * own / max(own - next_, np.float32(1e-6))
+    return wide
 
 
 @kernel
-def masses(phi, share, corner, stick, axis, c, exy, exz, eyz, least, m, unknown, fixed, first, last):
+def masses(
+    phi, share, ways, corner, stick, weight, full, axis, c, exy, exz, eyz, least, m, unknown, fixed, first, last
+):
     """Mass of the faces across an axis as a share of a cell, at least `least` where there is stress; which are
-    unknowns, and which are in walls that the liquid feels (1, else 0). corner, stick: distances to walls in cells and
-    0 … 1, at the corners of cells."""
+    unknowns, and which are in walls that the liquid feels (1, else 0). ways, corner, stick: as in `sticking`. weight:
+    how many particles there are about the faces (or empty), and full: how many would be about cells that are full.
+    """
     ny, nz = phi.shape[1:]
     di, dj, dk = (1 if axis == 0 else 0), (1 if axis == 1 else 0), (1 if axis == 2 else 0)
     for i in range(first, last):
@@ -552,6 +589,9 @@ def masses(phi, share, corner, stick, axis, c, exy, exz, eyz, least, m, unknown,
                 x, y, z = i + 1, j + 1, k + 1
                 a, b, d = max(i - di, 0), max(j - dj, 0), max(k - dk, 0)
                 own = liquid(HALF * (phi[i, j, k] + phi[a, b, d]))
+                if weight.size and (phi[i, j, k] > -F1 or phi[a, b, d] > -F1):
+                    # beside the surface there is as much as particles bring: their spheres reach beyond it
+                    own = min(weight[i, j, k] / max(HALF * (full[i, j, k] + full[a, b, d]), F1), F1)
                 pull = c[x, y, z] + c[x - di, y - dj, z - dk]
                 if axis != 2:
                     pull += exy[x, y, z] + (exy[x, y + 1, z] if axis == 0 else exy[x + 1, y, z])
@@ -560,15 +600,12 @@ def masses(phi, share, corner, stick, axis, c, exy, exz, eyz, least, m, unknown,
                 if axis != 0:
                     pull += eyz[x, y, z] + (eyz[x, y, z + 1] if axis == 1 else eyz[x, y + 1, z])
                 shut = closed(share[i, j, k])
-                if corner[i, j, k] <= BESIDE:
-                    way = middle(corner, axis, i, j, k)
+                way = middle(ways, axis, i, j, k)
+                if way <= BESIDE:
                     shut = shut or way <= F0
                     if not shut and own > F0:
                         for t in range(3):
-                            e, f, g = (1 if t == 0 else 0), (1 if t == 1 else 0), (1 if t == 2 else 0)
-                            below = middle(corner, axis, i - e, j - f, k - g)
-                            above = middle(corner, axis, i + e, j + f, k + g)
-                            own *= room(way, below, above, F1 if t == axis else stick[i, j, k])
+                            own *= room(ways, corner, stick, axis, t, i, j, k)
                 there = pull > F0 or own > F0
                 unknown[x, y, z] = there and not shut
                 m[x, y, z] = max(own, least) if there and not shut else F0
@@ -576,7 +613,7 @@ def masses(phi, share, corner, stick, axis, c, exy, exz, eyz, least, m, unknown,
 
 
 @kernel
-def stuck(f, corner, stick, axis, wall, out, first, last):
+def stuck(f, ways, corner, stick, axis, wall, out, first, last):
     """Faces across an axis whose middles are in walls get what makes the velocity between them and those beside them in
     the open that of the wall where it is, as far as it sticks; the others are left as they are in `out`. wall: its
     velocity on the faces, or empty where it stands."""
@@ -584,7 +621,7 @@ def stuck(f, corner, stick, axis, wall, out, first, last):
     for i in range(first, last):
         for j in range(f.shape[1]):
             for k in range(f.shape[2]):
-                own = middle(corner, axis, i, j, k)
+                own = middle(ways, axis, i, j, k)
                 if own > F0 or own < -BESIDE:
                     continue
                 to = wall[i, j, k] if moves else F0
@@ -598,11 +635,10 @@ def stuck(f, corner, stick, axis, wall, out, first, last):
                         d = k + (s if t == 2 else 0)
                         if a < 0 or b < 0 or d < 0 or a >= f.shape[0] or b >= f.shape[1] or d >= f.shape[2]:
                             continue
-                        there = middle(corner, axis, a, b, d)
+                        there = middle(ways, axis, a, b, d)
                         if there > F0:
                             way = max(there / max(there - own, np.float32(1e-6)), QUARTER)
                             total += to + (f[a, b, d] - to) * (F1 - F1 / way)
                             many += F1
                 if many > F0:
-                    x, y, z = min(i, stick.shape[0] - 1), min(j, stick.shape[1] - 1), min(k, stick.shape[2] - 1)
-                    out[i, j, k] += stick[x, y, z] * (total / many - out[i, j, k])
+                    out[i, j, k] += stick_of(corner, stick, axis, i, j, k) * (total / many - out[i, j, k])

@@ -330,11 +330,12 @@ class LiquidFlow(BoxedPoints):
             raise error.under(f"flows.{self.id}") from None
         fronts.seal(faces)
         if viscous:
-            known = [a | b for a, b in zip(known, moved, strict=True)]
+            ways = fronts.cut.ways  # what particles gave faces in walls was taken from these when they were closed
+            known = [a | b & (w > 0) for a, b, w in zip(known, moved, ways, strict=True)]
         way = FASTEST if not work.dt else min(FASTEST, _most(faces, known) * work.dt / self.domain.voxel_size)
         extrapolate(faces, known, math.ceil(way) + 2)
-        faces = slide(faces, fronts.shares, fronts.corner, fronts.wall)
-        return hold(faces, fronts.corner, fronts.stick, fronts.wall) if viscous and fronts.stick is not None else faces
+        along = slide(faces, fronts.shares, fronts.corner, fronts.wall)
+        return hold(along, fronts.cut, fronts.wall) if viscous and fronts.sticks else along
 
     def _stiffen(self, work: Work, made: transfer.OnFaces, scale: float, pace: dict[str, float]) -> None:
         """Viscosity."""
@@ -346,7 +347,10 @@ class LiquidFlow(BoxedPoints):
         if not there.all():  # beside the liquid, as in it
             kernels.extrapolate(tough, there, 2)
             tough[~there] = math.log(LEAST)
-        solver = Viscosity(phi, tough, fronts.shares, fronts.corner, fronts.stick, scale, threads())
+        solver = Viscosity(
+            phi, tough, fronts.shares, fronts.cut, scale, threads(), made.weights,
+            np.float32(self.full) * fronts.room,
+        )  # fmt: skip
         solver.step(faces, fronts.wall.faces, cancel=work.cancel)
         pace["stiffest"] = max(pace.get("stiffest", 0.0), solver.stiffest)
         pace["viscous_iterations"] = max(pace.get("viscous_iterations", 0), solver.iterations)

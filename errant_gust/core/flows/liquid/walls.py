@@ -19,6 +19,7 @@ from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.grids.staggered.faces import Triple, Walls, open_shares
+from errant_gust.core.grids.staggered.viscosity import Cut
 from errant_gust.core.grids.staggered.walls import walls_of
 from errant_gust.core.grids.transfer import at_places
 from errant_gust.core.kernels import free_surface as kernels
@@ -49,15 +50,20 @@ class Wall:
 
 @dataclass
 class Front:
-    """Walls in a window at one time. corner: distances in cells at the corners; shares: open parts of faces; stick: at
-    the corners; room: the part of each cell's surroundings that liquid may be in."""
+    """Walls in a window at one time. cut: where they are; shares: open parts of faces; sticks: whether any does; room:
+    the part of each cell's surroundings that liquid may be in."""
 
-    corner: Array
+    cut: Cut
     shares: Triple
     wall: Walls
-    stick: Array | None
+    sticks: bool
     room: Array
     walls: list[Wall]
+
+    @property
+    def corner(self) -> Array:
+        """Distances in cells at the corners (nx+1, ny+1, nz+1)."""
+        return self.cut.corner
 
     def fill(self, phi: Array) -> None:
         """Liquid beside walls fills the cells whose middles are in them. `phi` (nx, ny, nz) in cells."""
@@ -110,8 +116,9 @@ class Fronts:
         window, h = work.window, np.float32(work.domain.voxel_size)
         corner, stick = _corners(window, walls, domain.stick)
         corner /= h
-        self._sides(work, domain, corner, stick)
         np.minimum(corner, FAR, out=corner)  # where there is no wall at all
+        ways = self._ways(work, domain, corner)
+        self._sides(work, domain, corner, stick)
         shares = open_shares(window, corner)
         if not any(s.any() for s in shares):
             raise StudyError(
@@ -128,19 +135,37 @@ class Fronts:
         for axis in (1, 2):
             room = ndimage.convolve1d(room, HAT, axis=axis, mode="nearest")
         sticks = domain.stick > 0 or any(w.stick > 0 for w in walls)
-        return Front(corner, shares, moved, stick if sticks else None, room, walls)
+        return Front(Cut(ways, corner, stick), shares, moved, sticks, room, walls)
+
+    def _line(self, work: Work, domain: Domain, axis: int, count: int, more: float = 0.0) -> Array:
+        """Distances in cells to the closed sides across an axis, of so many places a cell apart along it, the first of
+        which is `more` cells beyond the window's lower end. (n, 1, 1), or along the others."""
+        at = (np.arange(count) + work.origin[axis] + more).astype(np.float32)
+        d = np.full(count, FAR, np.float32)
+        if not domain.open_low[axis]:
+            d = np.minimum(d, at)
+        if not domain.open_high[axis]:
+            d = np.minimum(d, self.flow.domain.shape[axis] - at)
+        return d.reshape([-1 if a == axis else 1 for a in range(3)])
+
+    def _ways(self, work: Work, domain: Domain, corner: Array) -> Triple:
+        """Distances in cells of the middles of faces: of obstacles between those at the corners, and of sides."""
+        out = []
+        for axis in range(3):
+            made = corner
+            for other in (a for a in range(3) if a != axis):
+                low, high = ((slice(None),) * other + (s,) for s in (slice(0, -1), slice(1, None)))
+                made = np.float32(0.5) * (made[low] + made[high])
+            for side in range(3):
+                more = 0.0 if side == axis else 0.5
+                made = np.minimum(made, self._line(work, domain, side, made.shape[side], more))
+            out.append(np.ascontiguousarray(made))
+        return out[0], out[1], out[2]
 
     def _sides(self, work: Work, domain: Domain, corner: Array, stick: Array) -> None:
         """The closed sides of the domain as walls."""
         for axis in range(3):
-            n = self.flow.domain.shape[axis]
-            at = (np.arange(corner.shape[axis]) + work.origin[axis]).astype(np.float32)
-            d = np.full(len(at), np.inf, np.float32)
-            if not domain.open_low[axis]:
-                d = np.minimum(d, at)
-            if not domain.open_high[axis]:
-                d = np.minimum(d, n - at)
-            line = d.reshape([-1 if a == axis else 1 for a in range(3)])
+            line = self._line(work, domain, axis, corner.shape[axis])
             nearer = line < corner
             np.copyto(stick, np.float32(domain.stick), where=nearer)
             np.minimum(corner, line, out=corner)

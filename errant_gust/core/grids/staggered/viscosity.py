@@ -6,6 +6,7 @@ Brezina, Hu, Tuminaro 2003). Where it is not, by Jacobi alone.
 """
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -23,11 +24,12 @@ STIFF = 3.0  # dt ν / h² from which a multigrid cycle pays
 DEGREE = 5
 MOST_EIGENVALUE = 3.0  # of D⁻¹ (M + K): the three components are coupled; with 2.5 the cycle is no longer positive
 RATIO = 12.0
-LEAST_MASS = 0.1  # of a cell: faces beside liquid; lighter ones would be singular
+LEAST_MASS = 0.01  # of a cell: faces beside liquid; lighter ones would be singular
 GOOD = 1e-3  # of what there is of momentum
 BOUND = 0.05  # more is no answer
 MOST = 400
 COARSEST = 6
+FAR = np.float32(1e6)  # cells: where there is no wall
 NODES = ((True, False, False), (False, True, False), (False, False, True))
 
 
@@ -97,18 +99,43 @@ class Level:
         return made
 
 
+@dataclass(frozen=True)
+class Cut:
+    """Where walls are. ways: of the middles of faces (nx+1, ny, nz) and so on, how far they are from walls in cells,
+    below 0 in one; corner: the same at the corners (nx+1, ny+1, nz+1), and stick there: how much they hold, 0 … 1."""
+
+    ways: Triple
+    corner: Array
+    stick: Array
+
+    @classmethod
+    def none(cls, shares: Triple) -> "Cut":
+        """No walls. `shares`: the open part of every face, (nx+1, ny, nz) and so on."""
+        corners = tuple(n + (a != 0) for a, n in enumerate(shares[0].shape))
+        far = tuple(np.full_like(s, FAR) for s in shares)
+        return cls((far[0], far[1], far[2]), np.full(corners, FAR, np.float32), np.zeros(corners, np.float32))
+
+    @property
+    def given(self) -> tuple[Any, ...]:
+        """As the kernels take it."""
+        return self.ways, self.corner, self.stick
+
+
 class Viscosity:
     """Faces of a liquid made viscous.
 
     phi: level set (nx, ny, nz) in cells; tough: logarithm of ν in m²/s there, a number in every cell within a cell of
-    liquid; shares: open part of every face; corner: distances to walls in cells, and stick: 0 … 1, at the corners
-    (None: no walls, and none that stick); scale: dt / h² in s/m². Walls cut through faces: those whose middles are in one
-    have its velocity, those beside it as much mass as there is room, and stress over the way to it.
+    liquid; shares: open part of every face; cut: where walls are (None: there are none); scale: dt / h² in s/m²;
+    weights: how many particles there are about each face, and full: how many would be about each cell if it were (None:
+    phi alone says how much liquid there is).
+
+    Walls cut through faces: those whose middles are in one have its velocity; those beside it have as much mass as
+    there is room, and stress over the way to it, so that films have the exact profile wherever in its voxel it is.
     """
 
     def __init__(
-        self, phi: Array, tough: Array, shares: Triple, corner: Array | None, stick: Array | None, scale: float,
-        threads: int = 2,
+        self, phi: Array, tough: Array, shares: Triple, cut: Cut | None, scale: float, threads: int = 2,
+        weights: list[Array] | None = None, full: Array | None = None,
     ) -> None:  # fmt: skip
         self.phi, self.shares, self.threads = phi, shares, threads
         self.iterations, self.left = 0, 0.0
@@ -116,15 +143,14 @@ class Viscosity:
         top = Level((nx, ny, nz), threads)
         stress = partial(kernels.stresses, phi, tough, np.float32(scale), top.c, top.exy, top.exz, top.eyz)
         each_slab(nx, stress, threads)
-        none = np.zeros((nx + 1, ny + 1, nz + 1), np.float32)
-        corner = none + np.float32(1e6) if corner is None else corner
-        stick = none if stick is None else stick
-        each_slab(nx, partial(kernels.sticking, corner, stick, top.exy, top.exz, top.eyz), threads)
+        nothing = np.empty((0, 0, 0), np.float32)
+        cut = cut or Cut.none(shares)
+        each_slab(nx, partial(kernels.sticking, *cut.given, top.exy, top.exz, top.eyz), threads)
         for axis in range(3):
-            out = (np.float32(LEAST_MASS), top.m[axis], top.unknown[axis], top.fixed[axis])
-            work = partial(
-                kernels.masses, phi, shares[axis], corner, stick, axis, top.c, top.exy, top.exz, top.eyz, *out
-            )
+            weight, many = (weights[axis], full) if weights is not None else (nothing, nothing)
+            given = phi, shares[axis], *cut.given, weight, many, axis, top.c, top.exy, top.exz, top.eyz
+            out = np.float32(LEAST_MASS), top.m[axis], top.unknown[axis], top.fixed[axis]
+            work = partial(kernels.masses, *given, *out)
             each_slab(nx, work, threads)
         top.set_up()
         self.levels = [top]
@@ -232,14 +258,13 @@ class Viscosity:
             np.copyto(f, self._own(x[axis], axis), where=on)
 
 
-def hold(faces: Triple, corner: Array, stick: Array, wall: Walls) -> Triple:
+def hold(faces: Triple, cut: Cut, wall: Walls) -> Triple:
     """Faces (nx+1, ny, nz) and so on, m/s, of which those in walls are such that what is between them and those in the
-    open has the wall's velocity at the wall, as far as it sticks. corner, stick (nx+1, ny+1, nz+1): distances in cells
-    and 0 … 1."""
+    open has the wall's velocity at the wall, as far as it sticks."""
     out, still = [], np.empty((0, 0, 0), np.float32)
     for axis, f in enumerate(faces):
         made = f.copy()
         to = still if wall.faces is None else wall.faces[axis]
-        each_slab(f.shape[0], partial(kernels.stuck, f, corner, stick, axis, to, made), threads())
+        each_slab(f.shape[0], partial(kernels.stuck, f, *cut.given, axis, to, made), threads())
         out.append(made)
     return out[0], out[1], out[2]
