@@ -37,8 +37,8 @@ from errant_gust.core.grids.staggered.free_surface import FreeSurface, deep, ext
 from errant_gust.core.grids.staggered.viscosity import Viscosity, hold
 from errant_gust.core.kernels import free_surface as kernels
 
-BYTES_EACH = 190  # a particle: its arrays, their sorted copies, and the frame being written
-BYTES_A_VOXEL = 260  # of the window that holds liquid, with viscosity
+BYTES_EACH = 230  # a particle: its arrays, their sorted copies, and the frame being written
+BYTES_A_VOXEL = 290  # of the window that holds liquid, with viscosity
 MARGIN = 3  # cells between the liquid and the border of its window
 BLOCK = 4  # cells; the window grows by whole blocks
 TOLERANCE = 5e-4
