@@ -9,7 +9,7 @@ import numpy as np
 from errant_gust.core.blocks import BLOCK, share_out, threads
 from errant_gust.core.errors import GustError
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.boxed_points import BoxedPoints
+from errant_gust.core.flows.boxed_points import BoxedPoints, as_stored
 from errant_gust.core.flows.grains import walls
 from errant_gust.core.flows.grains.bundle import Bundle
 from errant_gust.core.flows.grains.sources import FULL
@@ -85,11 +85,13 @@ class OnNodes(BoxedPoints):
         if not work.count:
             return
         work.begun, work.kick = work.scene.time, 0.5 * work.before
+        capped = work.capped
         nodes, _ = self._moved(work, self.parts(work.begun))
+        work.capped = capped  # counted in the steps that grains take
         sand = Bundle(work.sand.a.copy(), work.count)
         self._from_nodes(work, sand, nodes, 0.0)
         gained = self.domain.to_scene(sand.get(kernels.MOVING) - work.sand.get(kernels.MOVING))
-        work.own["lag"] = np.nan_to_num(gained.astype(np.float16).astype(np.float32), posinf=0.0, neginf=0.0)
+        work.own["lag"] = as_stored(gained)
 
     def _from_nodes(self, work: Work, sand: Bundle, nodes: Array, dt: float) -> Array:
         """Grains take from the nodes and are carried for dt; what the kernel tells of each block."""

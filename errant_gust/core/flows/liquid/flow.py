@@ -21,7 +21,7 @@ from errant_gust.core.errors import BudgetError, Cancelled, GustError, SolverErr
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
-from errant_gust.core.flows.boxed_points import BoxedPoints
+from errant_gust.core.flows.boxed_points import BoxedPoints, as_stored
 from errant_gust.core.flows.liquid import midway, walls
 from errant_gust.core.flows.liquid.channels import LiquidChannel
 from errant_gust.core.flows.liquid.reseeding import reseeded
@@ -381,8 +381,7 @@ class LiquidFlow(BoxedPoints):
     def _state(self, work: Work, pace: dict[str, float]) -> LiquidState:
         a = dict(work.a)
         position = work.points(np.ascontiguousarray(a.pop("q")))
-        lag = self.domain.to_scene(np.ascontiguousarray(a["lag"])).astype(np.float16).astype(np.float32)
-        a["lag"] = np.nan_to_num(lag, posinf=0.0, neginf=0.0)  # as it is stored, also for who goes on without a file
+        a["lag"] = as_stored(self.domain.to_scene(np.ascontiguousarray(a["lag"])))
         a["velocity"] = np.ascontiguousarray(self.domain.to_scene(a["velocity"]), np.float32)
         if not np.isfinite(position).all():
             raise GustError(

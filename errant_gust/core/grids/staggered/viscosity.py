@@ -18,6 +18,7 @@ from errant_gust.core.errors import Cancelled, SolverError
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.grids.staggered.faces import Triple, Walls
 from errant_gust.core.kernels import viscosity as kernels
+from errant_gust.core.kernels import viscous_stress
 
 Array = NDArray[Any]
 STIFF = 3.0  # dt ν / h² from which a multigrid cycle pays
@@ -141,16 +142,16 @@ class Viscosity:
         self.iterations, self.left = 0, 0.0
         nx, ny, nz = phi.shape
         top = Level((nx, ny, nz), threads)
-        stress = partial(kernels.stresses, phi, tough, np.float32(scale), top.c, top.exy, top.exz, top.eyz)
+        stress = partial(viscous_stress.stresses, phi, tough, np.float32(scale), top.c, top.exy, top.exz, top.eyz)
         each_slab(nx, stress, threads)
         nothing = np.empty((0, 0, 0), np.float32)
         cut = cut or Cut.none(shares)
-        each_slab(nx, partial(kernels.sticking, *cut.given, top.exy, top.exz, top.eyz), threads)
+        each_slab(nx, partial(viscous_stress.sticking, *cut.given, top.exy, top.exz, top.eyz), threads)
         for axis in range(3):
             weight, many = (weights[axis], full) if weights is not None else (nothing, nothing)
             given = phi, shares[axis], *cut.given, weight, many, axis, top.c, top.exy, top.exz, top.eyz
             out = np.float32(LEAST_MASS), top.m[axis], top.unknown[axis], top.fixed[axis]
-            work = partial(kernels.masses, *given, *out)
+            work = partial(viscous_stress.masses, *given, *out)
             each_slab(nx, work, threads)
         top.set_up()
         self.levels = [top]
@@ -265,6 +266,6 @@ def hold(faces: Triple, cut: Cut, wall: Walls) -> Triple:
     for axis, f in enumerate(faces):
         made = f.copy()
         to = still if wall.faces is None else wall.faces[axis]
-        each_slab(f.shape[0], partial(kernels.stuck, f, *cut.given, axis, to, made), threads())
+        each_slab(f.shape[0], partial(viscous_stress.stuck, f, *cut.given, axis, to, made), threads())
         out.append(made)
     return out[0], out[1], out[2]
