@@ -2,6 +2,7 @@
 
 import json
 import os
+import sys
 import tempfile
 from collections import Counter
 from pathlib import Path
@@ -9,6 +10,9 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 os.environ["ERRANT_GUST_HOME"] = tempfile.mkdtemp(prefix="gust-test-")
 os.environ.setdefault("DJANGO_ALLOW_ASYNC_UNSAFE", "1")
+# hundreds of processes are begun here: each would compile all sources anew
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+sys.dont_write_bytecode = False
 
 from errant_gust.tuning import tune  # noqa: E402
 

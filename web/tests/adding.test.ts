@@ -1,7 +1,7 @@
 /** A lane begins as its kind would have it, on what the study has. */
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, vi } from 'vitest'
 import type { StudyDoc } from '../src/api/model'
-import { addShape, beginWith, whyNot, whyNotBegin, whyNotShape } from '../src/score/adding'
+import { addShape, addStepTo, beginWith, whyNot, whyNotBegin, whyNotShape } from '../src/score/adding'
 import { useCatalogue } from '../src/stores/catalogue'
 import { useStudy } from '../src/stores/study'
 import { doc, serve } from './setup'
@@ -17,8 +17,23 @@ const room = { id: 'room', name: 'Room' } as never
 
 describe('an empty lane', () => {
   it('says what is missing before it can begin', async () => {
-    const { lane, kind } = await open({ shapes: [ball] })
-    expect(whyNotBegin(lane, kind)).toBe('there is no region yet')
+    const { lane, kind } = await open({ regions: [room] })
+    expect(whyNotBegin(lane, kind)).toBe('there is no shape yet')
+  })
+
+  it('makes a region around what there is if there is none, in the same edit, and one is enough', async () => {
+    const { study, lane, kind } = await open({ shapes: [ball, { ...ball, id: 'floor', kind: 'plane' }] })
+    expect(whyNotBegin(lane, kind)).toBe('')
+    const edits = vi.spyOn(study, 'edit')
+    beginWith(lane, kind)
+    expect(study.doc!.regions.map((r) => [r.id, r.name, r.bounds.fit, r.bounds.padding])).toEqual([
+      ['region', 'Region', ['ball'], 1],
+    ])
+    expect(study.laneOf('m')!.steps[0].params).toEqual({ region: 'region' })
+    expect(edits).toHaveBeenCalledTimes(1)
+    addStepTo(study.laneOf('m')!, useCatalogue().step('place', lane)!)
+    addShape(useCatalogue().shape('skin')!)
+    expect(study.doc!.regions.length).toBe(1)
   })
 
   it('gets the first steps of its kind in one edit, on the region and the shape that are there', async () => {
@@ -67,11 +82,10 @@ describe('a shape', () => {
     study.edit('more', (d) => {
       d.fields.push({ id: 'm', name: 'Mask', steps: [{ id: 'a', op: 'wind', on: true, params: {} }] })
     })
-    expect(whyNotShape(kind('skin'))).toBe('there is no region yet')
-    study.edit('more', (d) => d.regions.push(room))
     expect(whyNotShape(kind('skin'))).toBe('')
     addShape(kind('skin'))
-    expect(study.doc!.shapes[0]).toMatchObject({ kind: 'skin', params: { field: 'm', region: 'room' } })
+    expect(study.doc!.shapes[0]).toMatchObject({ kind: 'skin', params: { field: 'm', region: 'region' } })
+    expect(study.doc!.regions[0].bounds).toMatchObject({ fit: [], lower: [-2, -2, 0], upper: [2, 2, 2.5] })
     expect(study.selection).toMatchObject({ kind: 'shape', id: 'skin' })
   })
 })

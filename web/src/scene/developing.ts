@@ -67,9 +67,14 @@ function pass(fragmentShader: string, uniforms: Record<string, unknown>) {
 const half = (samples: number, depth = true) =>
   new THREE.WebGLRenderTarget(1, 1, { type: THREE.HalfFloatType, samples, depthBuffer: depth })
 
+/** How wide and high coarse pictures are, as a share of full ones. */
+const COARSE = 0.6
+/** Samples of a pixel along edges. */
+const SMOOTH = 4
+
 export class Developer {
-  /** Full pictures have smooth edges, coarse ones are quick. */
-  private readonly fine = half(4)
+  /** Full pictures have smooth edges where all pixels are drawn; the others are quick. */
+  private readonly fine: THREE.WebGLRenderTarget
   private readonly rough = half(0)
   private readonly glare = [half(0, false), half(0, false)]
   private readonly triangle = new THREE.Mesh(covering())
@@ -82,19 +87,31 @@ export class Developer {
   exposure = 1
   private bloom = 0
 
-  constructor(private readonly renderer: THREE.WebGLRenderer) {
+  constructor(
+    private readonly renderer: THREE.WebGLRenderer,
+    smooth: boolean,
+  ) {
     this.triangle.frustumCulled = false
+    this.fine = half(smooth ? SMOOTH : 0)
+  }
+  /** Smooth edges take four times the work of software, and shaders once more for it. */
+  sharpen(smooth: boolean) {
+    const samples = smooth ? SMOOTH : 0
+    if (samples === this.fine.samples) return
+    this.fine.dispose()
+    this.fine.samples = samples
   }
   set(look: LightLook) {
     this.exposure = 2 ** look.exposure
     this.bloom = look.bloom
     this.last.uniforms.film.value = look.curve === 'film' ? 1 : 0
   }
-  /** Where a picture is drawn to, as large as the canvas. */
+  /** Where a picture is drawn to: as large as the canvas, which keeps its size, or a good half of that. */
   target(coarse: boolean): THREE.WebGLRenderTarget {
     const made = coarse ? this.rough : this.fine
     this.renderer.getDrawingBufferSize(this.size)
-    made.setSize(this.size.x, this.size.y)
+    const share = coarse ? COARSE : 1
+    made.setSize(Math.ceil(share * this.size.x), Math.ceil(share * this.size.y))
     return made
   }
   private run(material: THREE.ShaderMaterial, to: THREE.WebGLRenderTarget | null) {

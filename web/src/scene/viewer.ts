@@ -62,7 +62,7 @@ export class Viewer {
     const named = gl.getExtension('WEBGL_debug_renderer_info')?.UNMASKED_RENDERER_WEBGL ?? gl.RENDERER
     this.software = /swiftshader|llvmpipe|software|basic render/i.test(String(gl.getParameter(named)))
     this.lights = new Lights(this.renderer)
-    this.developer = new Developer(this.renderer)
+    this.developer = new Developer(this.renderer, keptSharpness() === 1)
     host.appendChild(this.renderer.domElement)
     for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1)
     this.camera.position.set(-3.2, -7.5, 3.4)
@@ -102,7 +102,8 @@ export class Viewer {
   }
   /** As many pixels of the screen as were chosen. */
   sharpen() {
-    this.renderer.setPixelRatio(sharpness() * (this.isCoarse ? 0.6 : 1))
+    this.renderer.setPixelRatio(sharpness())
+    this.developer.sharpen(keptSharpness() === 1)
     this.resize()
   }
   get parallel() {
@@ -159,8 +160,7 @@ export class Viewer {
       end()
       if (this.filming) return
       this.slow = 0.8 * this.slow + (gap < 200 && gap > 45 ? 0.2 : 0)
-      const quickly = gap < 300 || this.turning || this.holding || !this.drawn
-      this.coarse(quickly && (this.software || this.slow > 0.5))
+      this.coarse((this.software || this.slow > 0.5) && (this.turning || this.holding || this.hurried(gap)))
       this.render()
       requestAnimationFrame(() => {
         this.last = performance.now()
@@ -169,6 +169,11 @@ export class Viewer {
       this.host.dataset.drawn = String(this.drawn)
       if (this.isCoarse) this.refine()
     })
+  }
+  /** Whether a picture should be coarse though nothing is held: it is the first or follows another closely. Where fewer
+   * pixels were chosen a full one costs hardly more than a coarse one and the full one after it. */
+  private hurried(gap: number) {
+    return keptSharpness() === 1 && (gap < 300 || !this.drawn)
   }
   /** There is something to be seen. */
   open() {
@@ -200,7 +205,6 @@ export class Viewer {
     if (on === this.isCoarse) return
     this.isCoarse = on
     this.onCoarse?.(on)
-    this.renderer.setPixelRatio(sharpness() * (on ? 0.6 : 1))
   }
   /** Gas that is drawn: it needs to know what is solid, darkens the ground and lights what is near. */
   gas: () => Gas[] = () => []
@@ -363,6 +367,7 @@ export class Viewer {
   toFilm(width: number, height: number) {
     this.filming = true
     this.coarse(false)
+    this.developer.sharpen(true)
     this.renderer.setPixelRatio(1)
     this.renderer.setSize(width, height, false)
     this.perspective.aspect = width / height
@@ -379,8 +384,7 @@ export class Viewer {
   }
   filmed() {
     this.filming = false
-    this.renderer.setPixelRatio(sharpness())
-    this.resize()
+    this.sharpen()
   }
   picture(width = 640, height = 400): Promise<Blob | null> {
     this.coarse(false)

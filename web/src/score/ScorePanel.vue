@@ -146,7 +146,7 @@ import { upload } from '../api/client'
 import type { KindEntry, Shape, Vec3 } from '../api/model'
 import FilePick from '../controls/FilePick.vue'
 import { shown } from '../lib/quantity'
-import { newRegion } from '../lib/regions'
+import { roomFor } from '../lib/regions'
 import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
 import { freshId, freshName } from '../lib/fresh'
@@ -235,18 +235,10 @@ async function importMesh(file: File) {
   importing.value = ''
 }
 function addRegion() {
-  const id = freshId(
-    'region',
-    study.doc!.regions.map((r) => r.id),
-  )
   const s = study.selection
-  const fit = (
-    s?.kind === 'shape' ? [s.id] : study.doc!.shapes.filter((x) => x.kind !== 'plane').map((x) => x.id)
-  ).slice(0, 8)
-  const regionNames = study.doc!.regions.map((r) => r.name)
-  const where = fit.length ? { fit, padding: 1 } : { lower: [-2, -2, 0] as Vec3, upper: [2, 2, 2.5] as Vec3 }
-  study.edit('Add a region', (d) => d.regions.push(newRegion(id, freshName('Region', regionNames), where)))
-  study.select({ kind: 'region', id })
+  const made = roomFor(study.doc!, s?.kind === 'shape' ? s.id : undefined)
+  study.edit('Add a region', (d) => d.regions.push(made))
+  study.select({ kind: 'region', id: made.id })
 }
 function removeShape(s: Shape) {
   const uses = usesOf(study.doc!, 'shape', s.id)

@@ -6,6 +6,7 @@ import { standing } from '../lib/standing'
 import { useCatalogue } from '../stores/catalogue'
 import { useLook } from '../stores/look'
 import { freshId, freshName } from '../lib/fresh'
+import { roomFor } from '../lib/regions'
 import { useStudy } from '../stores/study'
 
 /** What comes out at the end of the lane now: nothing, scalar or vector; any while it is not known. */
@@ -52,7 +53,6 @@ function missing(lane: Lane, e: Entry): string {
     if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length && !useLook().asShapes(lane.id).length)
       return 'there is no shape yet'
     if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet; add one beside Shapes'
-    if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
     if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
       return `there is no other flow that has ${p.provides || 'frames'} yet`
     if (p.type === 'field' && !doc.fields.some((f) => f.id !== lane.id)) return 'there is no other lane yet'
@@ -125,7 +125,7 @@ function referencesFor(lane: Lane, e: Entry): Params {
       const shape = e.roles.blocks ? floorFor(lane, doc) : doc.shapes[0]
       const first = shape ?? useLook().asShapes(lane.id)[0]
       params[p.name] = first ? [first.id] : []
-    } else if (p.type === 'region') params[p.name] = doc.regions[0]?.id ?? ''
+    } else if (p.type === 'region') params[p.name] = regionFor(doc).id
     else if (p.type === 'flow') params[p.name] = flowsFor(p, lane, doc)[0]?.id ?? ''
     else if (p.type === 'field') {
       const kinds = Object.fromEntries((useLook().swatches?.facts.steps ?? []).map((s) => [s.lane, s.kind]))
@@ -150,6 +150,14 @@ function referencesFor(lane: Lane, e: Entry): Params {
   return params
 }
 
+/** The first region of a study; where there is none, the one that is made with what needs it. */
+const regionFor = (doc: StudyDoc) => doc.regions[0] ?? roomFor(doc)
+/** Make it, in the edit that adds something with these parameters. */
+function withRegion(d: StudyDoc, ...all: Params[]) {
+  const made = roomFor(d)
+  if (!d.regions.length && all.some((params) => Object.values(params).includes(made.id))) d.regions.push(made)
+}
+
 /** Append a step to a lane. */
 export function addStepTo(lane: Lane, e: Entry) {
   const study = useStudy()
@@ -159,6 +167,7 @@ export function addStepTo(lane: Lane, e: Entry) {
     lane.steps.map((s) => s.id),
   )
   study.edit(`Add ${e.label}`, (d) => {
+    withRegion(d, params)
     for (const name of Object.keys(params)) params[name] = standing(d, params[name])
     ;[...d.fields, ...d.flows].find((l) => l.id === lane.id)!.steps.push({ id, op: e.id, on: true, params })
   })
@@ -171,7 +180,6 @@ export function whyNotShape(e: ShapeEntry): string {
   for (const p of e.params.filter((q) => q.required)) {
     if (p.type === 'shape' && !doc.shapes.length) return 'there is no shape yet'
     if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet'
-    if (p.type === 'region' && !doc.regions.length) return 'there is no region yet'
     if (p.type === 'field' && !lanesThatEnd(p.wants).length) return `there is no ${p.wants || 'other'} lane yet`
     if (p.type === 'flow' && !flowsThatHave(p).length) return `there is no flow that has a ${p.provides} yet`
   }
@@ -197,7 +205,7 @@ export function addShape(e: ShapeEntry) {
       const fits = study.doc!.shapes.filter((s) => p.name !== 'curve' || isCurve(s))
       const chosen = study.selection?.kind === 'shape' ? study.selection.id : ''
       params[p.name] = (fits.find((s) => s.id === chosen) ?? fits[0]).id
-    } else if (p.type === 'region') params[p.name] = study.doc!.regions[0]?.id ?? ''
+    } else if (p.type === 'region') params[p.name] = regionFor(study.doc!).id
     else if (p.type === 'flow') params[p.name] = flowsThatHave(p)[0]?.id ?? ''
   const made = Object.keys(params).length > 0
   if (!made && e.id !== 'plane') params.move = [0, 0, 1]
@@ -205,7 +213,10 @@ export function addShape(e: ShapeEntry) {
     e.label,
     study.doc!.shapes.map((s) => s.name),
   )
-  study.edit(`Add ${name}`, (d) => d.shapes.push({ id, name, kind: e.id, shown: true, params }))
+  study.edit(`Add ${name}`, (d) => {
+    withRegion(d, params)
+    d.shapes.push({ id, name, kind: e.id, shown: true, params })
+  })
   study.select({ kind: 'shape', id })
 }
 
@@ -231,6 +242,9 @@ export function beginWith(lane: Lane, kind: KindEntry) {
     )
     steps.push({ id, op, on: true, params: { ...referencesFor(lane, e), ...params } })
   }
-  study.edit(`Begin ${lane.name}`, (d) => d.flows.find((l) => l.id === lane.id)!.steps.push(...steps))
+  study.edit(`Begin ${lane.name}`, (d) => {
+    withRegion(d, ...steps.map((s) => s.params))
+    d.flows.find((l) => l.id === lane.id)!.steps.push(...steps)
+  })
   study.select({ kind: 'step', lane: lane.id, id: steps.at(-1)!.id })
 }
