@@ -314,7 +314,8 @@ def test_a_frame_offers_points_a_volume_foam_and_a_surface(tmp_path):
     volume = kind.result("volume").read(store, 6)
     assert set(volume.grids) == {"distance", "viscosity", "fill", "vel"}
     inside = volume.grids["distance"].sample(np.ascontiguousarray(points.position.T[:, ::7]))
-    assert np.mean(inside < 0) > 0.95
+    assert np.mean(inside < 0) > 0.9, "the surface encloses their volume: of some that are outermost it is in front"
+    assert np.mean(inside < 0.5 * 0.06) > 0.99
     foam = kind.result("foam").read(store, 6)
     assert 0 < foam.count < points.count
     assert kind.result("foam").read(compute(liquid(once("blob"), h=0.06, room=ROOM, shapes=[BLOB], end=2).study, "w",

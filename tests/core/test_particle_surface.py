@@ -9,7 +9,8 @@ import trimesh
 
 from errant_gust.core.errors import BudgetError, FileError
 from errant_gust.core.files.meshes import write_mesh
-from errant_gust.core.grids.particle_surface import particle_surface
+from errant_gust.core.grids.particle_surface import BAND, distance_of, particle_surface
+from errant_gust.core.grids.transfer import order_by_cell
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run
 from tests.liquids import ball, liquid, once
@@ -156,6 +157,28 @@ def test_usd_meshes_have_velocities_a_second_and_channels(pool, tmp_path):
     assert mesh.GetSubdivisionSchemeAttr().Get() == "none"
 
 
+@pytest.mark.parametrize("radius", [4, 8, 16])
+@pytest.mark.parametrize("off", [0.0, 0.37])
+def test_the_level_set_has_the_volume_and_the_place_of_the_particles(radius, off, rng):
+    """Voxels of two spacings, as a liquid's: a ball of particles, anywhere among the voxels."""
+    q = scattered(4 * radius + 16, rng) / D / 2
+    middle = radius + 4 + off
+    q = np.ascontiguousarray(q[:, ((q - middle) ** 2).sum(axis=0) < radius**2], np.float32)
+    shape = (2 * radius + 9,) * 3
+    order = order_by_cell(q, shape)
+    d = distance_of(order.sorted(q), order.start, shape, 0.5)
+    whole = 4 / 3 * np.pi * radius**3
+    assert np.clip(0.5 - d, 0, 1).sum() == pytest.approx(whole, rel=0.015)
+    assert (d < 0).sum() == pytest.approx(whole, rel=0.06 if radius < 8 else 0.025)
+    at = np.stack(np.meshgrid(*[np.arange(n) + 0.5 for n in shape], indexing="ij"))
+    true = np.sqrt(((at - middle) ** 2).sum(axis=0)) - radius
+    wrong = (d - true)[np.abs(true) < 2.4]
+    assert abs(wrong.mean()) < 0.14
+    assert wrong.std() < 0.14, "in voxels"
+    assert d.max() == BAND
+    assert radius == 4 or d.min() == -BAND
+
+
 READ = """
 import sys, numpy as np, pyopenvdb as vdb
 grids = {g.name: g for g in vdb.readAll(sys.argv[1])[0]}
@@ -164,7 +187,11 @@ xyz = np.array(sys.argv[2].split(","), float).reshape(-1, 3)
 at = [tuple(int(round(c)) for c in d.transform.worldToIndex(tuple(p))) for p in xyz]
 far = d.getConstAccessor().getValue((-500, 0, 0))
 assert d.gridClass == "level set" and far > 0 and far == d.background, (d.gridClass, far)
-print(sorted(grids), np.mean([d.getConstAccessor().getValue(i) < 0 for i in at]),
+lower, upper = d.evalActiveVoxelBoundingBox()
+a, h = np.zeros(np.array(upper) - lower + 1, np.float32), d.transform.voxelSize()[0]
+d.copyToArray(a, ijk=lower)
+print(sorted(grids), np.clip(0.5 - a / h, 0, 1).sum() * h**3,
+      np.mean([d.getConstAccessor().getValue(i) < 0.75 * h for i in at]),
       np.mean([v.getConstAccessor().getValue(i)[0] for i in at]))
 """
 
@@ -178,9 +205,10 @@ def test_the_level_set_and_the_velocity_are_openvdb_that_others_read(pool, tmp_p
     said = subprocess.run(
         ["/usr/bin/python3", "-c", READ, str(file), words], capture_output=True, text=True, check=True
     )
-    names, inside, speed = said.stdout.rsplit(maxsplit=2)
+    names, volume, inside, speed = said.stdout.rsplit(maxsplit=3)
     assert "distance" in names
-    assert float(inside) > 0.9
+    assert float(volume) == pytest.approx(store.facts(3)["volume"], rel=0.02)
+    assert float(inside) > 0.99
     assert float(speed) == pytest.approx(1, abs=0.05)
 
 

@@ -22,6 +22,8 @@ INWARD, OUTWARD = 0.75, 0.1
 """Spacings that the surface may be moved so that it encloses the volume of the particles: where many are, their mean
 lies behind the outermost, and without this it would stand out by about 0.6."""
 DEEPEST = 64.0  # cells that a thickness is followed
+BAND = 3.0  # cells on either side of the surface in which distances are told
+MOVED = 0.25  # cells that they are moved at once
 
 
 @dataclass(frozen=True)
@@ -88,6 +90,26 @@ def particle_surface(
         thickness=thick * np.float32(voxel),
         volume=volume * voxel**3,
     )
+
+
+def distance_of(q: Array, start: Array, shape: tuple[int, int, int], spacing: float) -> Array:
+    """Distance in cells (nx, ny, nz) from the middles of cells to the smooth surface around particles q (3, n), in
+    cells and sorted by cell, that stand `spacing` cells apart: below zero inside, at most `BAND` either way.
+
+    The surface is the one that is drawn (`particle_surface`), as far as cells of this size show it."""
+    phi, level, _ = _distances(q, start, shape, spacing, 1)
+    far = np.float32(BAND + 1)
+    out = np.empty(shape, np.float32)
+    each_slab(shape[0], partial(kernels.beside, phi, np.float32(level), far, out), threads())
+    kernels.spread(out, out < far, far)
+    np.negative(out, out=out, where=phi < level)
+    target = q.shape[1] * spacing**3
+    for _ in range(3):  # as distances they can be moved together, until what is enclosed is what the particles fill
+        near = out[np.abs(out) < 0.5]
+        if near.size:
+            more = (float((0.5 - near).sum()) + float((out <= -0.5).sum()) - target) / near.size
+            out += np.float32(min(max(more, -MOVED), MOVED))
+    return np.clip(out, -np.float32(BAND), np.float32(BAND), out=out)
 
 
 def _distances(

@@ -103,6 +103,65 @@ def shares(phi, level, steep, first, last):
 
 
 @kernel
+def beside(phi, level, band, out, first, last):
+    """Distance in cells from middles of cells to where phi crosses a level, of those that have it toward a neighbour
+    (planar within the cell: 1/d² is the sum of 1/gap² over the axes); `band` elsewhere. Without a sign."""
+    nx, ny, nz = phi.shape
+    for i in range(first, last):
+        for j in range(ny):
+            for k in range(nz):
+                here = phi[i, j, k] - level
+                total = F0
+                for axis in range(3):
+                    most = F0
+                    for side in range(2):
+                        a, b, c = i, j, k
+                        by = 2 * side - 1
+                        if axis == 0:
+                            a = min(max(i + by, 0), nx - 1)
+                        elif axis == 1:
+                            b = min(max(j + by, 0), ny - 1)
+                        else:
+                            c = min(max(k + by, 0), nz - 1)
+                        other = phi[a, b, c] - level
+                        if (here < F0) != (other < F0):
+                            gap = max(abs(here) / max(abs(here) + abs(other), FAINT), np.float32(1e-3))
+                            most = max(most, F1 / (gap * gap))
+                    total += most
+                out[i, j, k] = min(F1 / np.sqrt(total), band) if total > F0 else band
+
+
+@kernel
+def spread(distance, fixed, band):
+    """Fast sweeping for |grad d| = 1 (Zhao 2005) on cells of size 1, eight directions: lowers `distance` (nx, ny, nz)
+    where it is below `band` and not fixed."""
+    nx, ny, nz = distance.shape
+    two, three = np.float32(2), np.float32(3)
+    for direction in range(8):
+        for a in range(1, nx - 1):
+            i = a if direction & 1 == 0 else nx - 1 - a
+            for b in range(1, ny - 1):
+                j = b if direction & 2 == 0 else ny - 1 - b
+                for c in range(1, nz - 1):
+                    k = c if direction & 4 == 0 else nz - 1 - c
+                    x = min(distance[i - 1, j, k], distance[i + 1, j, k])
+                    y = min(distance[i, j - 1, k], distance[i, j + 1, k])
+                    z = min(distance[i, j, k - 1], distance[i, j, k + 1])
+                    p = min(x, y, z)
+                    if fixed[i, j, k] or p + F1 >= band + F1:
+                        continue
+                    r = max(x, y, z)
+                    q = x + y + z - p - r
+                    d = p + F1
+                    if d > q:
+                        d = HALF * (p + q + np.sqrt(max(F0, two - (p - q) * (p - q))))
+                        if d > r:
+                            s = p + q + r
+                            d = (s + np.sqrt(max(F0, s * s - three * (p * p + q * q + r * r - F1)))) / three
+                    distance[i, j, k] = min(distance[i, j, k], d)
+
+
+@kernel
 def onto_vertices(places, q, start, shape, reach, values, out, first, last):
     """Weighted means of values (c, n) of sorted particles within `reach` cells of places (3, m), first … last; where
     there is none the nearest within two cells more."""

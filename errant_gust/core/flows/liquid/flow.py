@@ -30,6 +30,7 @@ from errant_gust.core.flows.liquid.steps import LEAST, SORT, Domain, LiquidStep,
 from errant_gust.core.flows.liquid.tension import curvature
 from errant_gust.core.flows.step import Emits, Placed
 from errant_gust.core.grids import transfer
+from errant_gust.core.grids.particle_surface import distance_of
 from errant_gust.core.grids.region import GridRegion, budget
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.grids.staggered.faces import FaceGrid, Triple
@@ -414,12 +415,13 @@ class LiquidFlow(BoxedPoints):
         return made
 
     def _stored(self, work: Work) -> dict[str, Array]:
-        """What is kept of the grid: distance in m, velocities on the faces, viscosity, and how full cells are."""
+        """What is kept of the grid: distance in m to the surface as it is drawn, velocities on the faces, viscosity,
+        and how full cells are."""
         window, h = work.window, np.float32(self.domain.voxel_size)
         q = np.ascontiguousarray(work.a["q"] - work.origin[:, None].astype(np.float32))
         order = transfer.order_by_cell(q, window.shape)
         q = order.sorted(q)
-        phi = level_set(q, order.start, window.shape)
+        phi = distance_of(q, order.start, window.shape, 1 / self.along)
         tough = np.log(np.maximum(order.sorted(work.a["viscosity"]), LEAST))
         values, count = transfer.onto_cells(q, tough[None], order.start, window.shape)
         faces = work.faces

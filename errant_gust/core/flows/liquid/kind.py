@@ -30,7 +30,7 @@ class LiquidKind(FlowKind):
     unit = "particles"
     icon = "drop"
     smaller = "larger voxels"
-    engine = 3
+    engine = 4
     dear = True
     begins_with = (("domain", {}), ("source", {}), ("gravity", {}), ("surface", {}))
     results = (

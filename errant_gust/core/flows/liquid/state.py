@@ -23,7 +23,13 @@ ABOUT = (
     Channel("born_viscosity", "m²/s", help="As it came out of its source", internal=True),
 )
 GRID_ABOUT = (
-    Channel("distance", "m", signed=True, help="To the surface, below zero in the liquid", level_set=True),
+    Channel(
+        "distance",
+        "m",
+        signed=True,
+        help="To the surface that is drawn, below zero in the liquid; told up to three voxels away",
+        level_set=True,
+    ),
     Channel("viscosity", "m²/s", help="Kinematic"),
     Channel("fill", help="Particles there, as a share of those that fill it"),
 )
