@@ -4,7 +4,7 @@ import { freshId, freshName } from './fresh'
 
 type Where = { fit: string[]; padding: number } | { lower: Vec3; upper: Vec3 }
 
-function newRegion(id: string, name: string, where: Where): Region {
+export function newRegion(id: string, name: string, where: Where): Region {
   const sides: { more_below: Vec3; more_above: Vec3; floor: string } = {
     more_below: [0, 0, 0],
     more_above: [0, 0, 0],

@@ -143,7 +143,7 @@ import {
 import { storeToRefs } from 'pinia'
 import { ref } from 'vue'
 import { upload } from '../api/client'
-import type { KindEntry, Shape, Vec3 } from '../api/model'
+import type { KindEntry, Shape } from '../api/model'
 import FilePick from '../controls/FilePick.vue'
 import { shown } from '../lib/quantity'
 import { roomFor } from '../lib/regions'

@@ -14,7 +14,7 @@
     </header>
     <main class="book">
       <nav class="toc" aria-label="Contents">
-        <a href="#Start">Start here</a><a href="#Ways">Ways of working</a
+        <a href="#Start">Start here</a><a href="#Ways">Ways of working</a><a href="#Exact">How exact it is</a
         ><a v-if="stories.length" href="#Demos"
           >Demo studies <span class="muted">{{ stories.length }}</span></a
         ><b>Steps</b
@@ -44,6 +44,7 @@
           </article>
         </section>
         <WaysPage v-if="!query" />
+        <ExactPage v-if="!query" />
         <section v-for="g in groups.filter((x) => x.entries.length)" :id="g.title" :key="g.title">
           <h2>{{ g.title }}</h2>
           <div class="entries">
@@ -76,6 +77,7 @@ import type { Entry, ShapeEntry } from '../api/model'
 import TextLine from '../controls/TextLine.vue'
 import ParamTable from '../handbook/ParamTable.vue'
 import StartPage from '../handbook/StartPage.vue'
+import ExactPage from '../handbook/ExactPage.vue'
 import WaysPage from '../handbook/WaysPage.vue'
 import { loadPictures, pictures } from '../lib/examples'
 import { useCatalogue } from '../stores/catalogue'
