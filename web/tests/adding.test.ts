@@ -16,9 +16,15 @@ const ball = { id: 'ball', name: 'Ball', kind: 'sphere', shown: true, params: {}
 const room = { id: 'room', name: 'Room' } as never
 
 describe('an empty lane', () => {
-  it('says what is missing before it can begin', async () => {
-    const { lane, kind } = await open({ regions: [room] })
-    expect(whyNotBegin(lane, kind)).toBe('there is no shape yet')
+  it('makes a ball and a region around it where there is nothing at all', async () => {
+    const { study, lane, kind } = await open({})
+    expect(whyNotBegin(lane, kind)).toBe('')
+    beginWith(lane, kind)
+    expect(study.doc!.shapes).toEqual([
+      { id: 'sphere', name: 'sphere', kind: 'sphere', shown: true, params: { move: [0, 0, 1] } },
+    ])
+    expect(study.doc!.regions.map((r) => r.bounds.fit)).toEqual([['sphere']])
+    expect(study.laneOf('m')!.steps.map((s) => s.params)).toEqual([{ region: 'region' }, { shape: 'sphere' }])
   })
 
   it('makes a region around what there is if there is none, in the same edit, and one is enough', async () => {

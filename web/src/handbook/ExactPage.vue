@@ -64,3 +64,12 @@ const inSpace = orders.filter((r) => r.of === 'space')
 /** A share in per cent, two figures; less than a hundred-thousandth is not told apart. */
 const share = (e: number) => (e < 1e-5 ? '< 0.001 %' : `${Number((100 * e).toPrecision(2))} %`)
 </script>
+
+<style scoped>
+.entry {
+  padding: 10px 14px;
+}
+th {
+  font-weight: 600;
+}
+</style>

@@ -1,5 +1,5 @@
 /** Which steps fit at the end of a lane, why others do not, and adding one with sensible references. */
-import type { Entry, KindEntry, Lane, Params, ParamSpec, ShapeEntry, Step, StudyDoc } from '../api/model'
+import type { Entry, KindEntry, Lane, Params, ParamSpec, ShapeEntry, Step, StudyDoc, Vec3 } from '../api/model'
 import { shapesThat } from '../kinds/roles'
 import { applies } from '../lib/applies'
 import { standing } from '../lib/standing'
@@ -43,6 +43,8 @@ export function whyNot(lane: Lane, e: Entry): string {
   return missing(lane, e)
 }
 
+const NO_SHAPE = 'there is no shape yet'
+
 /** Whether a shape is one that can be flowed along. */
 const isCurve = (s: { kind: string }) => ['curve', 'deformed_curve'].includes(s.kind)
 
@@ -51,7 +53,7 @@ function missing(lane: Lane, e: Entry): string {
   const doc = useStudy().doc!
   for (const p of toChoose(e)) {
     if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length && !useLook().asShapes(lane.id).length)
-      return 'there is no shape yet'
+      return NO_SHAPE
     if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet; add one beside Shapes'
     if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
       return `there is no other flow that has ${p.provides || 'frames'} yet`
@@ -178,7 +180,7 @@ export function addStepTo(lane: Lane, e: Entry) {
 export function whyNotShape(e: ShapeEntry): string {
   const doc = useStudy().doc!
   for (const p of e.params.filter((q) => q.required)) {
-    if (p.type === 'shape' && !doc.shapes.length) return 'there is no shape yet'
+    if (p.type === 'shape' && !doc.shapes.length) return NO_SHAPE
     if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet'
     if (p.type === 'field' && !lanesThatEnd(p.wants).length) return `there is no ${p.wants || 'other'} lane yet`
     if (p.type === 'flow' && !flowsThatHave(p).length) return `there is no flow that has a ${p.provides} yet`
@@ -225,14 +227,17 @@ export function whyNotBegin(lane: Lane, kind: KindEntry): string {
   for (const { op } of kind.begins_with) {
     const e = useCatalogue().step(op, lane)
     const lacks = e ? missing(lane, e) : ''
-    if (lacks) return lacks
+    if (lacks && lacks !== NO_SHAPE) return lacks
   }
   return ''
 }
-/** The steps that a lane of a kind begins with, on what the study has. */
+/** What a lane begins with where there is no shape: a ball above the ground. */
+const BALL = { id: 'sphere', name: 'sphere', kind: 'sphere', shown: true, params: { move: [0, 0, 1] as Vec3 } }
+/** The steps that a lane of a kind begins with, on what the study has; a shape and a region that it lacks are made. */
 export function beginWith(lane: Lane, kind: KindEntry) {
   const study = useStudy()
   const steps: Step[] = []
+  let lacking = false
   for (const { op, params } of kind.begins_with) {
     const e = useCatalogue().step(op, lane)
     if (!e) continue
@@ -240,9 +245,17 @@ export function beginWith(lane: Lane, kind: KindEntry) {
       op,
       steps.map((s) => s.id),
     )
-    steps.push({ id, op, on: true, params: { ...referencesFor(lane, e), ...params } })
+    const own: Params = { ...referencesFor(lane, e), ...params }
+    for (const p of toChoose(e)) {
+      if (p.type !== 'shape' && p.type !== 'shapes') continue
+      if ((own[p.name] as string | string[]).length) continue
+      own[p.name] = p.type === 'shape' ? BALL.id : [BALL.id]
+      lacking = true
+    }
+    steps.push({ id, op, on: true, params: own })
   }
   study.edit(`Begin ${lane.name}`, (d) => {
+    if (lacking && !d.shapes.length) d.shapes.push(structuredClone(BALL))
     withRegion(d, ...steps.map((s) => s.params))
     d.flows.find((l) => l.id === lane.id)!.steps.push(...steps)
   })
