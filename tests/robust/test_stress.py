@@ -22,4 +22,6 @@ def test_eight_threads_ask_for_everything_of_all_demos(tmp_path):
         assert not told["stuck"], server.stacks()
         assert not told["faults"]
         assert set(told["answers"]) <= {"200", "204"}
-        assert told["answers"]["200"] > 30
+        assert told["answers"]["200"] > 8, (
+            "every thread has been answered, some more than once; how often is the machine's"
+        )
