@@ -59,10 +59,30 @@ describe('a lane of a kind', () => {
     }
     expect(added).toBeGreaterThan(2)
   })
-  it.each(kinds)('%s: cannot begin in an empty study, and says what is missing', async (id, kind) => {
-    const { study } = await opened(doc({ flows: [{ id: 'f', name: 'F', kind: id, steps: [] }] } as never))
-    expect(whyNotBegin(study.laneOf('f')!, kind)).toMatch(/^there is no (region|shape|other lane) yet/)
-  })
+  it.each(kinds)(
+    '%s: begins in an empty study with a ball and a region, or says which lane is missing',
+    async (id, kind) => {
+      const { study, saved } = await opened(doc({ flows: [{ id: 'f', name: 'F', kind: id, steps: [] }] } as never))
+      const why = whyNotBegin(study.laneOf('f')!, kind)
+      if (id === 'particles') {
+        expect(why).toMatch(/^there is no other lane yet/)
+        return
+      }
+      expect(why).toBe('')
+      beginWith(study.laneOf('f')!, kind)
+      const there = [...study.doc!.shapes, ...study.doc!.regions].map((x) => x.id)
+      expect(there).toEqual(['sphere', 'region'])
+      const named = study.laneOf('f')!.steps.flatMap((s) =>
+        study
+          .entry(s.op, 'f')!
+          .params.filter((p) => p.required && ['shape', 'shapes', 'region'].includes(p.type))
+          .flatMap((p) => (s.params[p.name] ?? []) as string | string[]),
+      )
+      expect(new Set(named)).toEqual(new Set(there))
+      await vi.advanceTimersByTimeAsync(400)
+      expect(saved()).toHaveLength(1)
+    },
+  )
 })
 
 describe('a shape', () => {

@@ -43,6 +43,8 @@ def quay_wash() -> dict[str, Any]:
         "version": 2,
         "name": "Quay wash",
         "note": "A sea comes over the mole and splits at the light tower; its foam flies on as particles.",
+        # the sea runs off the mole at all four sides
+        "intended": [f"leaves flows.wash.s0.{side}" for side in ("west", "east", "south", "north")],
         "clock": {"fps": 24, "start": 1, "end": 72, "slow_motion": 1.0},
         "shapes": [
             {"id": "tower", "name": "Light tower", "kind": "mesh", "params": {"file": "light_tower.obj"}},
