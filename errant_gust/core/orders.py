@@ -14,7 +14,12 @@ import numpy as np
 
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.kind import open_flow
+from errant_gust.core.flows.gas.kind import GasKind
+from errant_gust.core.flows.grains.kind import GrainKind
+from errant_gust.core.flows.growth.kind import GrowthKind
+from errant_gust.core.flows.kind import FlowKind, open_flow
+from errant_gust.core.flows.liquid.kind import LiquidKind
+from errant_gust.core.flows.particles.kind import ParticleKind
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
 
@@ -53,10 +58,10 @@ class Order:
         return f"{self.what}: {said} off at {at}"
 
 
-def _order(kind: str, what: str, of: str, tried: tuple[float, ...], errors: list[float]) -> Order:
+def _order(kind: type[FlowKind], what: str, of: str, tried: tuple[float, ...], errors: list[float]) -> Order:
     ratios = [math.log2(a / b) for a, b in itertools.pairwise(errors) if b > LEAST]
     order = float(np.median(ratios)) if len(ratios) >= 2 and min(ratios) > 0 else None
-    return Order(kind, what, of, tried, tuple(errors), order)
+    return Order(kind.label, what, of, tried, tuple(errors), order)
 
 
 def _plan(made: dict[str, Any], *, fps: float = 24, h: float = 0.05, room: Any = ROOM, fields: Any = (),
@@ -76,19 +81,19 @@ def _after(plan: Plan, seconds: float) -> tuple[Any, Any]:
     return first, state
 
 
-def _lane(kind: str, *steps: Any) -> dict[str, Any]:
-    return {**lane("f", *steps), "kind": kind}
+def _lane(kind: type[FlowKind], *steps: Any) -> dict[str, Any]:
+    return {**lane("f", *steps), "kind": kind.id}
 
 
 def _formula(text: str) -> dict[str, Any]:
     return lane("wind", ("constant", {"makes": "vector"}), ("formula", {"expression": text}))
 
 
-def _source(kind: str) -> tuple[Any, ...]:
-    if kind == "particles":
+def _source(kind: type[FlowKind]) -> tuple[Any, ...]:
+    if kind is ParticleKind:
         return (("emit", {"shape": "ball", "timing": "all at once", "count": 400, "life": 99}),)
-    more = {"spacing": 0.04} if kind == "grains" else {}
-    until = {"until": 0.001} if kind == "liquid" else {}
+    more = {"spacing": 0.04} if kind is GrainKind else {}
+    until = {"until": 0.001} if kind is LiquidKind else {}
     return ("domain", {"region": "room", **more}), ("source", {"shape": "ball", **until})
 
 
@@ -96,15 +101,15 @@ def _way(first: Any, state: Any) -> Array:
     return (state.position.mean(axis=1, dtype=float) - first.position.mean(axis=1, dtype=float)).astype(float)
 
 
-def fallen(kind: str, fps: float) -> float:
+def fallen(kind: type[FlowKind], fps: float) -> float:
     """Error of g t² / 2 after half a second, as a share of it: particles, liquid, grains."""
     gone = _way(*_after(_plan(_lane(kind, *_source(kind), ("gravity", {})), fps=fps), HALF))
     return abs(float(-gone[2]) / (9.81 * HALF * HALF / 2) - 1)
 
 
-def swung(kind: str, fps: float) -> float:
+def swung(kind: type[FlowKind], fps: float) -> float:
     """Error of the way that a force of 8 cos 9t m/s² takes them in half a second, as a share of the largest way."""
-    push = ("push", {"field": "wind"} if kind == "particles" else {"field": "wind", "how": "force"})
+    push = ("push", {"field": "wind"} if kind is ParticleKind else {"field": "wind", "how": "force"})
     made = _lane(kind, *_source(kind), push)
     gone = _way(*_after(_plan(made, fps=fps, fields=[_formula(f"{STRONG}*cos({FAST}*t), 0, 0")]), HALF))
     exact = STRONG / FAST**2 * (1 - math.cos(FAST * HALF))
@@ -114,7 +119,7 @@ def swung(kind: str, fps: float) -> float:
 def carried(fps: float) -> float:
     """Error of the place of particles that a swinging wind carries round a wheel, as a share of the way: they follow
     v = (−y, x) 4 cos 3t, whose way is known."""
-    made = _lane("particles", *_source("particles"), ("carry", {"field": "wind"}))
+    made = _lane(ParticleKind, *_source(ParticleKind), ("carry", {"field": "wind"}))
     first, state = _after(_plan(made, fps=fps, fields=[_formula("-4*y*cos(3*t), 4*x*cos(3*t), 0")]), HALF)
     turn = 4 / 3 * math.sin(3 * HALF)
     x, y = first.position[:2].astype(float)
@@ -125,7 +130,7 @@ def carried(fps: float) -> float:
 
 def grown(fps: float, h: float = 0.05) -> float:
     """Error of the middle of a volume that a swinging wind carries, as a share of the way: growth."""
-    made = _lane("growth", ("domain", {"region": "room"}), ("seed", {"shape": "ball"}),
+    made = _lane(GrowthKind, ("domain", {"region": "room"}), ("seed", {"shape": "ball"}),
                  ("carry", {"field": "wind", "only": "both ways"}))  # fmt: skip
     plan = _plan(made, fps=fps, h=h, fields=[_formula("1.5*cos(6*t), 0, 0")])
     first, state = _after(plan, HALF)
@@ -143,7 +148,7 @@ def _vortices(fps: float, n: int, steady: bool) -> tuple[Array, Array]:
     """Velocities (u and v in one row) of closed gas of n × n × 8 voxels over 2 × 2 m before and after half a second."""
     waves = [(1 / math.pi, 2, 2)] if steady else [(1 / math.pi, 2, 2), (1.6 / math.pi, 1, 1), (0.6 / math.pi, 3, 1)]
     source = ("source", {"shape": "ball", "density": 0.01, "temperature": 0, "velocity": [0, 0, 0]})
-    plan = _plan(_lane("gas", ("domain", {"region": "room", "follow": False, **SHUT}), source), fps=fps, h=2 / n,
+    plan = _plan(_lane(GasKind, ("domain", {"region": "room", "follow": False, **SHUT}), source), fps=fps, h=2 / n,
                  room=((-1, -1, 0), (1, 1, 16 / n)), radius=0.05, at=0.1)  # fmt: skip
     flow: Any = open_flow(plan, "f")
     state = flow.first()
@@ -162,7 +167,7 @@ def blown(fps: float) -> float:
     greatest speed."""
     source = ("source", {"shape": "ball", "density": 0.01, "temperature": 0, "velocity": [0, 0, 0]})
     push = ("push", {"field": "wind", "how": "force", "only_gas": False})
-    made = _lane("gas", ("domain", {"region": "room", "follow": False, **dict.fromkeys(SHUT, True)}), source, push)
+    made = _lane(GasKind, ("domain", {"region": "room", "follow": False, **dict.fromkeys(SHUT, True)}), source, push)
     fields = [_formula(f"{STRONG}*cos({FAST}*t), 0, 0")]
     _, state = _after(_plan(made, fps=fps, h=0.1, room=((-0.8, -0.8, 0.6), (0.8, 0.8, 2.2)), fields=fields), HALF)
     middle = float(state.u[6:-6, 4:-4, 4:-4].mean(dtype=float))
@@ -192,7 +197,7 @@ def baked(h: float) -> float:
     wind = lane("wind", ("curl_noise", {"feature_size": 1.0, "octaves": 1, "strength": 1.0}))
     stored = _with_steps(wind, ("bake", {"region": "room"}))
     room = ((-1.5, -1.5, 0.2), (1.5, 1.5, 2.6))
-    made = _lane("particles", *_source("particles"), ("carry", {"field": "wind"}))
+    made = _lane(ParticleKind, *_source(ParticleKind), ("carry", {"field": "wind"}))
     ends = [_after(_plan(made, fps=48, h=h, room=room, fields=[w]), HALF) for w in (wind, stored)]
     (first, exact), (_, found) = ends
     off = np.sqrt(((found.position - exact.position) ** 2).sum(axis=0)).mean()
@@ -209,29 +214,29 @@ def _with_steps(made: dict[str, Any], *more: tuple[str, dict[str, Any]]) -> dict
     }
 
 
-def _rates(kind: str, what: str, one: Callable[[float], float]) -> Order:
+def _rates(kind: type[FlowKind], what: str, one: Callable[[float], float]) -> Order:
     return _order(kind, what, "time", RATES, [one(fps) for fps in RATES])
 
 
 ROWS: dict[str, Callable[[], Order]] = {
-    "particles fall": lambda: _rates("particles", "what falls for half a second", lambda f: fallen("particles", f)),
-    "particles pushed": lambda: _rates("particles", "what a swinging force pushes", lambda f: swung("particles", f)),
-    "particles carried": lambda: _rates("particles", "what a wind carries round", carried),
-    "gas": lambda: _order("gas", "vortices that change", "time", RATES, whirled()),
-    "gas pushed": lambda: _rates("gas", "the speed of what a swinging force pushes", blown),
-    "liquid falls": lambda: _rates("liquid", "what falls for half a second", lambda f: fallen("liquid", f)),
-    "liquid pushed": lambda: _rates("liquid", "what a swinging force pushes", lambda f: swung("liquid", f)),
-    "grains fall": lambda: _rates("grains", "what falls for half a second", lambda f: fallen("grains", f)),
-    "grains pushed": lambda: _rates("grains", "what a swinging force pushes", lambda f: swung("grains", f)),
-    "growth": lambda: _rates("growth", "what a swinging wind carries", grown),
+    "particles fall": lambda: _rates(ParticleKind, "what falls for half a second", lambda f: fallen(ParticleKind, f)),
+    "particles pushed": lambda: _rates(ParticleKind, "what a swinging force pushes", lambda f: swung(ParticleKind, f)),
+    "particles carried": lambda: _rates(ParticleKind, "what a wind carries round", carried),
+    "gas whirls": lambda: _order(GasKind, "vortices that change", "time", RATES, whirled()),
+    "gas pushed": lambda: _rates(GasKind, "the speed of what a swinging force pushes", blown),
+    "liquid falls": lambda: _rates(LiquidKind, "what falls for half a second", lambda f: fallen(LiquidKind, f)),
+    "liquid pushed": lambda: _rates(LiquidKind, "what a swinging force pushes", lambda f: swung(LiquidKind, f)),
+    "grains fall": lambda: _rates(GrainKind, "what falls for half a second", lambda f: fallen(GrainKind, f)),
+    "grains pushed": lambda: _rates(GrainKind, "what a swinging force pushes", lambda f: swung(GrainKind, f)),
+    "growth": lambda: _rates(GrowthKind, "what a swinging wind carries", grown),
     "particles, baked": lambda: _order(
-        "particles", "what a baked wind carries", "space", (200, 100, 50), [baked(h) for h in (0.2, 0.1, 0.05)]
+        ParticleKind, "what a baked wind carries", "space", (200, 100, 50), [baked(h) for h in (0.2, 0.1, 0.05)]
     ),
     "gas, voxels": lambda: _order(
-        "gas", "vortices that stand still", "space", (125, 62.5, 31.25), whirled_on((16, 32, 64))
+        GasKind, "vortices that stand still", "space", (125, 62.5, 31.25), whirled_on((16, 32, 64))
     ),
     "growth, voxels": lambda: _order(
-        "growth", "what a swinging wind carries", "space", (100, 50, 25), [grown(96, h) for h in (0.1, 0.05, 0.025)]
+        GrowthKind, "what a swinging wind carries", "space", (100, 50, 25), [grown(96, h) for h in (0.1, 0.05, 0.025)]
     ),
 }
 """Lines of the table, by name."""

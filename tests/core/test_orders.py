@@ -6,6 +6,7 @@ import pytest
 from typer.testing import CliRunner
 
 from errant_gust.cli.main import app
+from errant_gust.core.flows.kind import KINDS
 from errant_gust.core.orders import ROWS
 from tests.conftest import ROOT
 
@@ -29,7 +30,7 @@ def test_the_handbook_tells_the_errors_that_are_measured(name):
 
 def test_every_row_is_told_and_every_kind_has_one():
     assert len(TOLD) == len(ROWS)
-    assert {kind for kind, _, of in TOLD if of == "time"} == {"particles", "gas", "liquid", "grains", "growth"}
+    assert {kind for kind, _, of in TOLD if of == "time"} == {kind.label for kind in KINDS.values()}
     pushed = {kind: r["errors"] for (kind, what, _), r in TOLD.items() if "swinging force" in what}
     assert all(errors[1] < 0.015 for errors in pushed.values()), "at 24 frames a second"
 
@@ -38,4 +39,4 @@ def test_the_command_prints_the_table_and_what_the_handbook_is_made_of():
     told = CliRunner().invoke(app, ["bench", "--orders", "--only", "particles fall"])
     assert "what falls for half a second: less than 0.001 % off at 24 frames a second" in told.stdout
     rows = json.loads(CliRunner().invoke(app, ["bench", "--orders", "--only", "particles fall", "--json"]).stdout)
-    assert [(r["kind"], r["of"], r["tried"]) for r in rows] == [("particles", "time", [12, 24, 48, 96])]
+    assert [(r["kind"], r["of"], r["tried"]) for r in rows] == [("Particles", "time", [12, 24, 48, 96])]

@@ -14,8 +14,8 @@ describe('how exact it is', () => {
       .mount(host)
     const rows = [...host.querySelectorAll('tbody tr')].map((r) => [...r.children].map((c) => c.textContent))
     expect(rows.length).toBe(orders.length)
-    const pushed = orders.find((o) => o.kind === 'particles' && o.what.includes('force'))!
-    const shown = rows.find((r) => r[0] === 'particles' && r[1]!.includes('force'))!
+    const pushed = orders.find((o) => o.kind === 'Particles' && o.what.includes('force'))!
+    const shown = rows.find((r) => r[0] === 'Particles' && r[1]!.includes('force'))!
     expect(shown[3]).toBe(`${Number((100 * pushed.errors[1]).toPrecision(2))} %`)
     expect(shown.at(-1)).toBe('2.0')
     expect(rows[0].slice(2)).toEqual([...Array(4).fill('< 0.001 %'), '–'])
