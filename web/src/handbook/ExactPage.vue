@@ -8,21 +8,19 @@
         more than is told here. Measured on small runs against what is known of them; the error is a share of the way,
         or of the speed where that is named.
       </p>
-      <v-table density="compact">
+      <p>
+        <b>In space.</b> Half the voxel size, and about a quarter of the error. Where thin films, drops and drawn-out
+        edges are about two voxels wide they are known worse than this.
+      </p>
+      <v-table v-for="t in tables" :key="t.of" density="compact" class="after">
         <thead>
           <tr>
-            <th scope="col">Flow</th>
-            <th scope="col">What is looked at</th>
-            <th v-for="n in inTime[0].tried" :key="n" scope="col">{{ n }} a second</th>
-            <th scope="col">Order</th>
+            <th v-for="h in ['Flow', 'What is looked at', ...t.heads, 'Order']" :key="h" scope="col">{{ h }}</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="r in inTime" :key="r.kind + r.what">
-            <td>{{ r.kind }}</td>
-            <td>{{ r.what }}</td>
-            <td v-for="(e, i) in r.errors" :key="i">{{ share(e) }}</td>
-            <td>{{ r.order?.toFixed(1) ?? '–' }}</td>
+          <tr v-for="r in t.rows" :key="r.kind + r.what">
+            <td v-for="(c, i) in [r.kind, r.what, ...t.cells(r), r.order?.toFixed(1) ?? '–']" :key="i">{{ c }}</td>
           </tr>
         </tbody>
       </v-table>
@@ -30,28 +28,6 @@
         No order stands where nothing but rounding is left, or where a flow chooses its own steps: grains take as many
         as their stiffness asks for, gas and growth as their voxels do, at any number of frames a second.
       </p>
-      <p>
-        <b>In space.</b> Half the voxel size, and about a quarter of the error. Where thin films, drops and drawn-out
-        edges are about two voxels wide they are known worse than this.
-      </p>
-      <v-table density="compact">
-        <thead>
-          <tr>
-            <th scope="col">Flow</th>
-            <th scope="col">What is looked at</th>
-            <th scope="col">Voxels and errors</th>
-            <th scope="col">Order</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="r in inSpace" :key="r.kind">
-            <td>{{ r.kind }}</td>
-            <td>{{ r.what }}</td>
-            <td>{{ r.errors.map((e, i) => `${share(e)} at ${r.tried[i]} mm`).join(' · ') }}</td>
-            <td>{{ r.order?.toFixed(1) ?? '–' }}</td>
-          </tr>
-        </tbody>
-      </v-table>
     </article>
   </section>
 </template>
@@ -59,15 +35,35 @@
 <script setup lang="ts">
 import orders from './orders.json'
 
-const inTime = orders.filter((r) => r.of === 'time')
-const inSpace = orders.filter((r) => r.of === 'space')
+type Row = (typeof orders)[number]
+const of = (what: string) => orders.filter((r) => r.of === what)
+const tables = [
+  {
+    of: 'time',
+    heads: of('time')[0].tried.map((n) => `${n} a second`),
+    cells: (r: Row) => r.errors.map(share),
+    rows: of('time'),
+  },
+  {
+    of: 'space',
+    heads: ['Voxels and errors'],
+    cells: (r: Row) => [r.errors.map((e, i) => `${share(e)} at ${r.tried[i]} mm`).join(' · ')],
+    rows: of('space'),
+  },
+]
 /** A share in per cent, two figures; less than a hundred-thousandth is not told apart. */
-const share = (e: number) => (e < 1e-5 ? '< 0.001 %' : `${Number((100 * e).toPrecision(2))} %`)
+function share(e: number): string {
+  return e < 1e-5 ? '< 0.001 %' : `${Number((100 * e).toPrecision(2))} %`
+}
 </script>
 
 <style scoped>
 .entry {
   padding: 10px 14px;
+}
+/* one table after the other, with air between */
+.after {
+  margin-top: 8px;
 }
 th {
   font-weight: 600;
