@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from errant_gust.core.study.building import lane, study
-from tests.browser.tools import choose, frames_ready, go_to, new_study, pixels, put, saved, settings
+from tests.browser.tools import choose, frames_ready, go_to, new_study, pixels, put, settings
 
 PLAIN = {"curve": "plain", "bloom": 0, "key": 1, "sky": 1, "fill": 1}
 ROOM = {"id": "room", "name": "Room", "bounds": {"lower": [-1, -1, 0], "upper": [1, 1, 2]}, "voxel_size": 0.1}
@@ -166,7 +166,6 @@ def test_the_exposure_is_fitted_and_the_key_is_dragged(page, address):
     page.mouse.click(dial["x"] + 0.85 * dial["width"], dial["y"] + 0.5 * dial["height"])
     expect(page.get_by_test_id("number-look-azimuth")).to_have_value("0")
     choose(page, "look-curve", "plain")
-    saved(page)
     page.get_by_test_id("undo").click()
     expect(page.get_by_test_id("redo")).to_be_enabled()
     kept = json.loads(page.request.get(f"{address}/api/studies/{key}").text())["document"]["looks"]["view-light"]

@@ -17,18 +17,23 @@ interface Call {
 }
 export type Answer = (call: Call) => { status?: number; body: unknown } | Promise<{ status?: number; body: unknown }>
 
-// what a test began has begun: it would make its stores the active ones in the next
+// what a test began has begun: it would make its stores the active ones in the next, and what its stores would still
+// do later finds neither page nor server
 afterEach(async () => {
   vi.useRealTimers()
   await new Promise((done) => setTimeout(done))
+  end()
 })
+function end() {
+  const stores = getActivePinia()
+  if (stores) disposePinia(stores)
+}
 
 let served = 0
 /** Answers for the server; every call is kept. Stores of the test before get no answer any more. */
 export function serve(answer: Answer, listed: Catalogue = CATALOGUE): Call[] {
   const mine = ++served
-  const before = getActivePinia()
-  if (before) disposePinia(before)
+  end()
   setActivePinia(createPinia())
   const calls: Call[] = []
   vi.stubGlobal('fetch', async (path: string, how: RequestInit = {}) => {

@@ -12,7 +12,7 @@
     <v-btn
       v-tip="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       class="plain"
-      :disabled="!study.undoLabel"
+      :disabled="!study.undoLabel && study.state !== 'unsaved'"
       :aria-label="study.undoLabel ? `Undo: ${study.undoLabel}` : 'Nothing to undo'"
       data-testid="undo"
       @click="study.step('undo')"

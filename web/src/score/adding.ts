@@ -40,28 +40,35 @@ export function whyNot(lane: Lane, e: Entry): string {
     if ((e.accepts === 'scalar' || e.accepts === 'vector') && kind !== 'any' && e.accepts !== kind)
       return `takes a ${e.accepts}; this lane is a ${kind}`
   }
-  return missing(lane, e)
+  return lacks(lane, e)[0]?.words ?? ''
 }
 
-const NO_SHAPE = 'there is no shape yet'
+/** What something must refer to and the study does not have. */
+interface Lack {
+  what: 'shape' | 'curve' | 'flow' | 'field'
+  words: string
+}
+const NO_SHAPE: Lack = { what: 'shape', words: 'there is no shape yet' }
 
 /** Whether a shape is one that can be flowed along. */
 const isCurve = (s: { kind: string }) => ['curve', 'deformed_curve'].includes(s.kind)
 
-/** What a step has to refer to and the study does not have yet, in words. */
-function missing(lane: Lane, e: Entry): string {
+/** What a step has to refer to and the study does not have yet. */
+function lacks(lane: Lane, e: Entry): Lack[] {
   const doc = useStudy().doc!
-  for (const p of toChoose(e)) {
-    if ((p.type === 'shape' || p.type === 'shapes') && !doc.shapes.length && !useLook().asShapes(lane.id).length)
-      return NO_SHAPE
-    if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet; add one beside Shapes'
+  return toChoose(e).flatMap((p): Lack[] => {
+    const shapes = doc.shapes.length + useLook().asShapes(lane.id).length
+    if ((p.type === 'shape' || p.type === 'shapes') && !shapes) return [NO_SHAPE]
+    if (p.name === 'curve' && !doc.shapes.some(isCurve))
+      return [{ what: 'curve', words: 'there is no curve yet; add one beside Shapes' }]
     if (p.type === 'flow' && !flowsFor(p, lane, doc).length)
-      return `there is no other flow that has ${p.provides || 'frames'} yet`
-    if (p.type === 'field' && !doc.fields.some((f) => f.id !== lane.id)) return 'there is no other lane yet'
+      return [{ what: 'flow', words: `there is no other flow that has ${p.provides || 'frames'} yet` }]
+    if (p.type === 'field' && !doc.fields.some((f) => f.id !== lane.id))
+      return [{ what: 'field', words: 'there is no other lane yet' }]
     if (p.type === 'field' && p.wants && !lanesThatEnd(p.wants).some((f) => f.id !== lane.id))
-      return `there is no lane that ends as a ${p.wants} yet`
-  }
-  return ''
+      return [{ what: 'field', words: `there is no lane that ends as a ${p.wants} yet` }]
+    return []
+  })
 }
 
 /** Flows that offer what a parameter of a shape takes from them. */
@@ -154,10 +161,9 @@ function referencesFor(lane: Lane, e: Entry): Params {
 
 /** The first region of a study; where there is none, the one that is made with what needs it. */
 const regionFor = (doc: StudyDoc) => doc.regions[0] ?? roomFor(doc)
-/** Make it, in the edit that adds something with these parameters. */
-function withRegion(d: StudyDoc, ...all: Params[]) {
-  const made = roomFor(d)
-  if (!d.regions.length && all.some((params) => Object.values(params).includes(made.id))) d.regions.push(made)
+/** Make it, in the edit that adds what takes one. */
+function withRegion(d: StudyDoc, takes: ParamSpec[]) {
+  if (!d.regions.length && takes.some((p) => p.type === 'region')) d.regions.push(roomFor(d))
 }
 
 /** Append a step to a lane. */
@@ -169,7 +175,7 @@ export function addStepTo(lane: Lane, e: Entry) {
     lane.steps.map((s) => s.id),
   )
   study.edit(`Add ${e.label}`, (d) => {
-    withRegion(d, params)
+    withRegion(d, toChoose(e))
     for (const name of Object.keys(params)) params[name] = standing(d, params[name])
     ;[...d.fields, ...d.flows].find((l) => l.id === lane.id)!.steps.push({ id, op: e.id, on: true, params })
   })
@@ -180,7 +186,7 @@ export function addStepTo(lane: Lane, e: Entry) {
 export function whyNotShape(e: ShapeEntry): string {
   const doc = useStudy().doc!
   for (const p of e.params.filter((q) => q.required)) {
-    if (p.type === 'shape' && !doc.shapes.length) return NO_SHAPE
+    if (p.type === 'shape' && !doc.shapes.length) return NO_SHAPE.words
     if (p.name === 'curve' && !doc.shapes.some(isCurve)) return 'there is no curve yet'
     if (p.type === 'field' && !lanesThatEnd(p.wants).length) return `there is no ${p.wants || 'other'} lane yet`
     if (p.type === 'flow' && !flowsThatHave(p).length) return `there is no flow that has a ${p.provides} yet`
@@ -201,7 +207,8 @@ export function addShape(e: ShapeEntry) {
     study.doc!.shapes.map((s) => s.id),
   )
   const params: Params = {}
-  for (const p of e.params.filter((q) => q.required))
+  const takes = e.params.filter((q) => q.required)
+  for (const p of takes)
     if (p.type === 'field') params[p.name] = lanesThatEnd(p.wants)[0]?.id ?? ''
     else if (p.type === 'shape') {
       const fits = study.doc!.shapes.filter((s) => p.name !== 'curve' || isCurve(s))
@@ -216,7 +223,7 @@ export function addShape(e: ShapeEntry) {
     study.doc!.shapes.map((s) => s.name),
   )
   study.edit(`Add ${name}`, (d) => {
-    withRegion(d, params)
+    withRegion(d, takes)
     d.shapes.push({ id, name, kind: e.id, shown: true, params })
   })
   study.select({ kind: 'shape', id })
@@ -226,8 +233,8 @@ export function addShape(e: ShapeEntry) {
 export function whyNotBegin(lane: Lane, kind: KindEntry): string {
   for (const { op } of kind.begins_with) {
     const e = useCatalogue().step(op, lane)
-    const lacks = e ? missing(lane, e) : ''
-    if (lacks && lacks !== NO_SHAPE) return lacks
+    const lack = e && lacks(lane, e).find((l) => l.what !== 'shape') // a shape is made
+    if (lack) return lack.words
   }
   return ''
 }
@@ -237,6 +244,7 @@ const BALL = { id: 'sphere', name: 'sphere', kind: 'sphere', shown: true, params
 export function beginWith(lane: Lane, kind: KindEntry) {
   const study = useStudy()
   const steps: Step[] = []
+  const takes: ParamSpec[] = []
   let lacking = false
   for (const { op, params } of kind.begins_with) {
     const e = useCatalogue().step(op, lane)
@@ -246,6 +254,7 @@ export function beginWith(lane: Lane, kind: KindEntry) {
       steps.map((s) => s.id),
     )
     const own: Params = { ...referencesFor(lane, e), ...params }
+    takes.push(...toChoose(e))
     for (const p of toChoose(e)) {
       if (p.type !== 'shape' && p.type !== 'shapes') continue
       if ((own[p.name] as string | string[]).length) continue
@@ -256,7 +265,7 @@ export function beginWith(lane: Lane, kind: KindEntry) {
   }
   study.edit(`Begin ${lane.name}`, (d) => {
     if (lacking && !d.shapes.length) d.shapes.push(structuredClone(BALL))
-    withRegion(d, ...steps.map((s) => s.params))
+    withRegion(d, takes)
     d.flows.find((l) => l.id === lane.id)!.steps.push(...steps)
   })
   study.select({ kind: 'step', lane: lane.id, id: steps.at(-1)!.id })

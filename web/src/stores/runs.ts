@@ -1,6 +1,6 @@
 /** Runs of the open study: events from the server, frames, the clock. */
 import { defineStore } from 'pinia'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { ApiError, call, newestArrays, type Packed } from '../api/client'
 import type { DrawnHead, FlowLook, RunOut } from '../api/model'
 import { loadFrame, nameOf, sizeOf, type Frame } from '../forms/frames'
@@ -162,6 +162,7 @@ export const useRuns = defineStore('runs', () => {
     for (const r of Object.keys(wanted.value).map(runOf))
       if (r && GOES.includes(r.state)) await call<RunOut>('POST', `/runs/${r.identity}/stop`)
   }
+  onScopeDispose(() => callOff(rest))
   watch(
     () => study.savedCount,
     () => {

@@ -1,6 +1,6 @@
 /** The open study: its document, edits that save themselves, undo, selection. */
 import { defineStore } from 'pinia'
-import { computed, ref, shallowRef } from 'vue'
+import { computed, onScopeDispose, ref, shallowRef } from 'vue'
 import { ApiError, Offline, call } from '../api/client'
 import type { Lane, ParamSpec, Raw, Region, Step, StudyDoc, StudyOut } from '../api/model'
 import { tidied } from '../kinds/looks'
@@ -26,8 +26,18 @@ export const useStudy = defineStore('study', () => {
   const selection = ref<Selection>(null)
   const listed = useCatalogue()
   const savedCount = ref(0)
-  /** Edits not saved yet, each a revision of its own; a drag of one parameter is one edit. */
-  let queue: { label: string; subject: string; document: StudyDoc }[] = []
+  /** Edits not saved yet, each a revision of its own; a drag of one parameter is one edit. What they do is kept beside
+   * what came of it, to be done again on what an undo that was under way brings. */
+  let queue: {
+    at: number
+    label: string
+    subject: string
+    document: StudyDoc
+    changes: ((d: StudyDoc) => void)[]
+  }[] = []
+  let edits = 0
+  /** The last edit before the last undo: what follows is an edit of its own. */
+  let parted = 0
   let timer = 0
   let pressed = false
   window.addEventListener(
@@ -45,29 +55,54 @@ export const useStudy = defineStore('study', () => {
       },
       { capture: true },
     )
-  let running: Promise<void> | null = null
+  onScopeDispose(() => callOff(timer))
+  /** All that this window does to the study is done one after another: two requests on one base are a conflict. */
+  let last: Promise<unknown> = Promise.resolve()
+  function inTurn<T>(work: () => Promise<T>): Promise<T> {
+    const mine = last.then(work)
+    last = mine.catch(() => undefined)
+    return mine
+  }
 
   function take(out: StudyOut, keepDocument = false) {
     key.value = out.key
     revision.value = out.revision
     undoLabel.value = out.undo
     redoLabel.value = out.redo
-    if (!keepDocument) doc.value = out.document
+    if (!keepDocument) doc.value = queue.length ? rebased(out.document) : out.document
     savedCount.value++
+  }
+  /** What the edits that are not saved make of another document; one that makes nothing of it goes. */
+  function rebased(on: StudyDoc): StudyDoc {
+    let document = on
+    queue = queue.flatMap((made) => {
+      const copy = structuredClone(document)
+      try {
+        for (const change of made.changes) change(copy)
+      } catch {
+        return [] // its part is not there any more
+      }
+      document = copy
+      return [{ ...made, document }]
+    })
+    return document
   }
   /** Open a study; `ready` is called just before it is shown, so that the first picture is the right one. */
   async function load(id: string, ready: (s: StudyOut) => void | Promise<void> = () => undefined) {
     doc.value = null
     selection.value = null
-    theirs.value = null
-    state.value = 'saved'
     await listed.load()
-    const found = await call<StudyOut>('GET', `/studies/${id}`)
-    await ready(found)
-    take(found)
-    const last = doc.value!.fields.at(-1)
-    if (last?.steps.length)
-      select({ kind: 'step', lane: last.id, id: last.steps.filter((s) => s.on).at(-1)?.id ?? last.steps[0].id })
+    await inTurn(async () => {
+      if (!(await save(edits))) await putAside() // of the study before
+      const found = await call<StudyOut>('GET', `/studies/${id}`)
+      await ready(found)
+      take(found)
+      theirs.value = null
+      state.value = 'saved'
+    })
+    const end = doc.value!.fields.at(-1)
+    if (end?.steps.length)
+      select({ kind: 'step', lane: end.id, id: end.steps.filter((s) => s.on).at(-1)?.id ?? end.steps[0].id })
   }
 
   /** Change the document; it is saved a moment later. Edits with the same subject that follow at once become one. */
@@ -76,10 +111,17 @@ export const useStudy = defineStore('study', () => {
     const copy = structuredClone(doc.value) as StudyDoc
     change(copy)
     doc.value = copy
-    const last = queue.at(-1)
-    if (last && subject && last.subject === subject)
-      queue[queue.length - 1] = { label: joined(last.label, label), subject, document: copy }
-    else queue.push({ label, subject, document: copy })
+    const before = queue.at(-1)
+    edits++
+    if (before && subject && before.subject === subject && before.at > parted)
+      queue[queue.length - 1] = {
+        at: edits,
+        label: joined(before.label, label),
+        subject,
+        document: copy,
+        changes: [...before.changes, change],
+      }
+    else queue.push({ at: edits, label, subject, document: copy, changes: [change] })
     if (state.value !== 'conflict') state.value = 'unsaved'
     soon()
   }
@@ -91,98 +133,114 @@ export const useStudy = defineStore('study', () => {
       else void flush()
     }, 280)
   }
-  async function flush(): Promise<void> {
+  /** Save what is not saved yet. */
+  function flush(): Promise<void> {
     callOff(timer)
-    while (running) await running
-    if (!queue.length || state.value === 'conflict') return
-    state.value = 'saving'
-    running = (async () => {
-      try {
-        while (queue.length) {
-          const first = queue.shift()!
-          try {
-            take(
-              await call<StudyOut>('PUT', `/studies/${key.value}`, {
-                document: first.document,
-                base: revision.value,
-                label: first.label,
-              }),
-              true,
-            )
-          } catch (error) {
-            queue.unshift(first)
-            throw error
-          }
-        }
-        state.value = 'saved'
-        message.value = ''
-      } catch (error) {
-        if (error instanceof ApiError && error.status === 409) {
-          theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
-          state.value = 'conflict'
-        } else if (error instanceof Offline) {
-          state.value = 'offline'
-          message.value = error.message
-          timer = window.setTimeout(() => void flush(), 1500)
-        } else {
-          queue = [] // a document that cannot be saved stays on the screen; the next edit carries what is right in it
-          state.value = 'refused'
-          message.value = (error as Error).message
-        }
-      }
-    })()
-    await running
-    running = null
+    const until = edits // what follows may follow an undo that waits for its turn
+    return inTurn(async () => void (await save(until)))
   }
-  async function resolve(keep: 'mine' | 'theirs') {
-    if (!theirs.value) return
-    revision.value = theirs.value.revision
-    if (keep === 'theirs') {
-      const mine = queue.at(-1)
-      const base = theirs.value.revision
-      try {
-        if (mine)
-          await call('POST', `/studies/${key.value}/aside`, { document: mine.document, base, label: mine.label })
-      } catch (error) {
-        if (!(error instanceof ApiError)) throw error // the server is away: nothing is given up yet
-        message.value = `What you had typed could not be kept: ${error.message}`
-      }
-      queue = []
-      take(await call<StudyOut>('GET', `/studies/${key.value}`))
-      state.value = 'saved'
-    } else {
-      state.value = 'unsaved'
-    }
-    theirs.value = null
-    await flush()
-  }
-  /** A change that the server makes; if somebody else saved in between, it is asked whose is kept. */
-  async function changed(make: () => Promise<StudyOut>) {
-    const before = state.value
+  /** Save the edits made until then; whether they are saved. */
+  async function save(until: number): Promise<boolean> {
+    const due = () => queue.length > 0 && queue[0].at <= until
+    if (state.value === 'conflict') return false
+    if (!due()) return true
     state.value = 'saving'
     try {
-      take(await make())
-      state.value = 'saved'
+      while (due()) {
+        const first = queue.shift()!
+        try {
+          take(
+            await call<StudyOut>('PUT', `/studies/${key.value}`, {
+              document: first.document,
+              base: revision.value,
+              label: first.label,
+            }),
+            true,
+          )
+        } catch (error) {
+          queue.unshift(first)
+          throw error
+        }
+      }
+      state.value = queue.length ? 'unsaved' : 'saved'
+      message.value = ''
+      return true
     } catch (error) {
-      state.value = before
-      if (!(error instanceof ApiError) || error.status !== 409) throw error
-      theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
-      state.value = 'conflict'
+      if (error instanceof ApiError && error.status === 409) {
+        conflicting(error)
+      } else if (error instanceof Offline) {
+        state.value = 'offline'
+        message.value = error.message
+        timer = window.setTimeout(() => void flush(), 1500)
+      } else {
+        queue = [] // a document that cannot be saved stays on the screen; the next edit carries what is right in it
+        state.value = 'refused'
+        message.value = (error as Error).message
+      }
+      return false
     }
   }
-  async function step(direction: 'undo' | 'redo') {
-    await flush()
-    if (direction === 'undo' ? !undoLabel.value : !redoLabel.value) return
-    await changed(() => call<StudyOut>('POST', `/studies/${key.value}/${direction}?base=${revision.value}`))
-    if (selection.value && !selectedPart.value) selection.value = null
+  function conflicting(error: ApiError) {
+    theirs.value = { document: error.body.theirs as StudyDoc, revision: Number(error.body.revision) }
+    state.value = 'conflict'
   }
-
+  /** What is not saved becomes a study of its own beside. */
+  async function putAside() {
+    const mine = queue.at(-1)
+    const base = theirs.value?.revision ?? revision.value
+    try {
+      if (mine) await call('POST', `/studies/${key.value}/aside`, { document: mine.document, base, label: mine.label })
+    } catch (error) {
+      if (!(error instanceof ApiError)) throw error // the server is away: nothing is given up yet
+      message.value = `What you had typed could not be kept: ${error.message}`
+    }
+    queue = []
+  }
+  const resolve = (keep: 'mine' | 'theirs') =>
+    inTurn(async () => {
+      if (!theirs.value) return
+      revision.value = theirs.value.revision
+      if (keep === 'theirs') {
+        await putAside()
+        take(await call<StudyOut>('GET', `/studies/${key.value}`))
+        state.value = 'saved'
+      } else {
+        state.value = 'unsaved'
+      }
+      theirs.value = null
+      await save(edits)
+    })
+  /** A change that the server makes, after the edits before it; if somebody else saved in between, it is asked whose
+   * is kept. Edits that follow are made on what comes of it. */
+  function changed(may: () => boolean, make: () => Promise<StudyOut>) {
+    const until = (parted = edits)
+    callOff(timer)
+    return inTurn(async () => {
+      if (!(await save(until)) || !may()) return
+      const before = state.value
+      state.value = 'saving'
+      try {
+        take(await make())
+        state.value = queue.length ? 'unsaved' : 'saved'
+      } catch (error) {
+        state.value = before
+        if (!(error instanceof ApiError) || error.status !== 409) throw error
+        conflicting(error)
+      }
+      if (selection.value && !selectedPart.value) selection.value = null
+    })
+  }
+  const step = (direction: 'undo' | 'redo') =>
+    changed(
+      () => !!(direction === 'undo' ? undoLabel.value : redoLabel.value),
+      () => call<StudyOut>('POST', `/studies/${key.value}/${direction}?base=${revision.value}`),
+    )
   /** Bring an old revision back as a new one; undo takes it away again. */
-  async function restore(revisionId: number) {
-    await flush()
-    await changed(() => call<StudyOut>('POST', `/studies/${key.value}/restore/${revisionId}?base=${revision.value}`))
-    if (selection.value && !selectedPart.value) selection.value = null
-  }
+  const restore = (revisionId: number) =>
+    changed(
+      () => true,
+      () => call<StudyOut>('POST', `/studies/${key.value}/restore/${revisionId}?base=${revision.value}`),
+    )
 
   const lanes = computed<Lane[]>(() => (doc.value ? [...doc.value.fields, ...doc.value.flows] : []))
   const laneOf = (id: string) => lanes.value.find((l) => l.id === id)
