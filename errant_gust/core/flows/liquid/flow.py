@@ -309,7 +309,8 @@ class LiquidFlow(BoxedPoints):
         fronts.seal(faces)
         grid = FaceGrid(work.window, *faces)
         if work.tension and work.dt:
-            pressure = curvature(phi) * np.float32(work.tension * work.kick / self.domain.voxel_size**2)
+            bend = curvature(phi, faces, work.dt / self.domain.voxel_size)
+            pressure = bend * np.float32(work.tension * work.kick / self.domain.voxel_size**2)
             each_slab(phi.shape[0], lambda a, b: kernels.tension(pressure, phi, *faces, a, b), threads())
         surface = FreeSurface(fronts.shares, phi, threads())
         known = surface.touching()

@@ -30,7 +30,7 @@ class LiquidKind(FlowKind):
     unit = "particles"
     icon = "drop"
     smaller = "larger voxels"
-    engine = 4
+    engine = 5
     dear = True
     begins_with = (("domain", {}), ("source", {}), ("gravity", {}), ("surface", {}))
     results = (
