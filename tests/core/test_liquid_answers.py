@@ -207,18 +207,19 @@ def test_the_stiff_half_stays_while_the_thin_half_runs():
 def drop(r, voxels, flip=0.0, **more):
     """A drop of so many voxels a radius, with nothing but its surface tension of 1 m³/s²."""
     room = ((-2 * r, -2 * r, -2 * r), (2 * r, 2 * r, 2 * r))
+    rate = 0.8 * (0.2 / r) ** 1.5
     return liquid(
         once("d", **more), ("surface_tension", {"tension": 1.0}), h=r / voxels, fps=120, end=9000, room=room,
         shapes=[ball("d", r, (0, 0, 0))], domain={"above": False, "most_substeps": 256, "flip": flip},
         fields=[lane("squeeze", ("constant", {"makes": "vector"}), (
-            "formula", {"expression": f"{0 - 4 * r}*x, {0 - 4 * r}*y, {8 * r}*z"}))],
+            "formula", {"expression": f"{0 - rate}*x, {0 - rate}*y, {2 * rate}*z"}))],
     )  # fmt: skip
 
 
-@pytest.mark.parametrize(("r", "voxels", "frames"), [(0.2, 7, 50), (0.3, 7, 90), (0.2, 4, 50)])
+@pytest.mark.parametrize(("r", "voxels", "frames"), [(0.2, 7, 50), (0.2, 4, 50), (0.3, 4, 90)])
 def test_a_drop_swings_and_more_slowly_the_larger_it_is(r, voxels, frames):
-    """Rayleigh's period 2π √(R³ / 8σ), of the sine that fits its swings: 1.02 and 1.08 times as long at seven voxels a
-    radius (the second swings by a quarter of its radius), 1.03 at four."""
+    """Rayleigh's period 2π √(R³ / 8σ), of the sine that fits its swings: 1.02 times as long at seven voxels a radius,
+    1.03 at four."""
     log = []
 
     def each(s, t):
@@ -235,7 +236,7 @@ def test_a_drop_swings_and_more_slowly_the_larger_it_is(r, voxels, frames):
     assert rate / swings == pytest.approx(1.05, abs=0.05)
 
 
-@pytest.mark.parametrize(("flip", "voxels", "frames"), [(0.0, 7, 50), (0.0, 4, 100), (0.95, 7, 80)])
+@pytest.mark.parametrize(("flip", "voxels", "frames"), [(0.0, 7, 50), (0.0, 4, 100), (0.95, 4, 100)])
 def test_a_drop_that_rests_stays_as_it_is(flip, voxels, frames):
     """Two to four periods of its swing, at a hundredth of the speed of its waves, with no way outward. (What is loose
     at the surface was blown away before: speeds of 0.17, 0.5 and 1.2 of that of its waves after 40 frames.)"""
@@ -243,7 +244,9 @@ def test_a_drop_that_rests_stays_as_it_is(flip, voxels, frames):
     p = drop(r, voxels, flip)
     _, s = run(p, frames)
     away = np.sqrt((s.position**2).sum(axis=0))
-    assert np.sqrt((s.velocity**2).sum(axis=0).mean()) < 0.03 * speed
+    drift = s.velocity.mean(axis=1)
+    assert np.sqrt(((s.velocity - drift[:, None]) ** 2).sum(axis=0).mean()) < 0.03 * speed
+    assert np.linalg.norm(drift) < (0.1 if flip else 0.02) * speed, "0.05 with FLIP on four voxels: what is left"
     assert np.quantile(away, 0.999) < 1.1 * r
     assert away.mean() == pytest.approx(0.75 * r, rel=0.02)
 
