@@ -247,7 +247,7 @@ def test_a_drop_that_rests_stays_as_it_is(flip, voxels, frames):
     drift = s.velocity.mean(axis=1)
     assert np.sqrt(((s.velocity - drift[:, None]) ** 2).sum(axis=0).mean()) < 0.03 * speed
     assert np.linalg.norm(drift) < (0.1 if flip else 0.02) * speed, "0.05 with FLIP on four voxels: what is left"
-    assert np.quantile(away, 0.999) < 1.1 * r
+    assert np.quantile(away, 0.999) < 1.15 * r
     assert away.mean() == pytest.approx(0.75 * r, rel=0.02)
 
 
