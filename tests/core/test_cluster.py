@@ -31,9 +31,17 @@ pytestmark = pytest.mark.slow("schedulers and workers are processes that are beg
 FRAMES, LONG = 10, 60
 
 
-def smoke(rise, frames=FRAMES, h=1 / 24):
-    """Gas whose frames take a while; `rise` makes it a run of its own."""
-    return gas(PUFF, ("rise", {"lift": rise}), ("curl_up", {}), h=h, domain={"follow": False}, end=frames).study
+def smoke(most, frames=FRAMES, h=1 / 24):
+    """Gas whose frames take a while and are the same for all; how many substeps are allowed makes it a run of its
+    own."""
+    domain = {"follow": False, "most_substeps": most}
+    return gas(PUFF, ("rise", {"lift": 0.01}), ("curl_up", {}), h=h, domain=domain, end=frames).study
+
+
+@pytest.fixture(scope="session")
+def straight(tmp_path_factory):
+    """The frames of `smoke`, undisturbed."""
+    return compute(smoke(100, LONG), "g", tmp_path_factory.mktemp("straight") / "run")
 
 
 class Ordered:
@@ -63,8 +71,7 @@ class Ordered:
         assert self.said["state"] == state, (self.said, job.log_of(self.folder))
         return self.said
 
-    def is_as_undisturbed(self, tmp_path):
-        straight = compute(self.study, "g", tmp_path / f"straight-{self.folder.name}")
+    def is_as(self, straight):
         assert self.store.frames() == straight.frames() == list(range(1, self.study.clock.end + 1))
         for frame in straight.frames():
             was, now = straight.read(frame), self.store.read(frame)
@@ -80,15 +87,15 @@ def machines(tmp_path):
         yield made
 
 
-def test_two_runs_at_once_a_worker_killed_in_a_frame_and_the_scheduler_killed_and_back(machines, tmp_path):
-    one = Ordered(smoke(0.0101, LONG), machines.address)
+def test_two_runs_at_once_a_worker_killed_in_a_frame_and_the_scheduler_killed_and_back(machines, straight):
+    one = Ordered(smoke(101, LONG), machines.address)
     until(lambda: one.told, why="nothing was told")
     assert f"the scheduler at {machines.address} is away" in one.told[-1]["waits"], "away at the start: it waits"
     machines.scheduler()
     until(lambda: "the scheduler has none yet" in str(one.told[-1].get("waits")), why="workers were not missed")
     machines.worker("first")
     machines.worker("second")
-    two = Ordered(smoke(0.0102, LONG), machines.address)
+    two = Ordered(smoke(102, LONG), machines.address)
     one.has(2), two.has(2)
     workers = {one.worker(), two.worker()}
     assert len(workers) == 2, "two at once, on two workers"
@@ -100,39 +107,39 @@ def test_two_runs_at_once_a_worker_killed_in_a_frame_and_the_scheduler_killed_an
     until(lambda: "is away" in str(one.told[-1].get("waits")), why="nobody noticed that the scheduler went")
     machines.scheduler()
     one.ends(), two.ends()
-    one.is_as_undisturbed(tmp_path), two.is_as_undisturbed(tmp_path)
+    one.is_as(straight), two.is_as(straight)
     log = "\n".join(job.log_of(one.folder))
     assert log.count("takes it up") >= 2, log
     assert f"{one.said['worker']}  done" in log
 
 
-def test_a_server_that_comes_back_finds_the_job_that_still_goes(machines, tmp_path, monkeypatch):
+def test_a_server_that_comes_back_finds_the_job_that_still_goes(machines, straight, monkeypatch):
     machines.scheduler()
     machines.worker("only")
-    one = Ordered(smoke(0.0103, LONG), machines.address)
+    one = Ordered(smoke(103, LONG), machines.address)
     one.has(3)
     gone = cluster._clusters.pop(machines.address)  # as if this process had died: nobody watches, nothing is told
     monkeypatch.setattr(gone, "_step", lambda *rest: None)
     gone._client.close()
-    again = Ordered(smoke(0.0103, LONG), machines.address)
+    again = Ordered(smoke(103, LONG), machines.address)
     again.ends()
-    again.is_as_undisturbed(tmp_path)
+    again.is_as(straight)
     log = "\n".join(job.log_of(one.folder))
     assert log.count("takes it up") == 1, "the same job: it never stopped, and no other waited for it"
 
 
 def test_a_stop_reaches_a_run_that_goes_one_that_waits_and_one_whose_scheduler_is_away(machines):
-    away = Ordered(smoke(0.0104), "tcp://127.0.0.1:9")
+    away = Ordered(smoke(104), "tcp://127.0.0.1:9")
     until(lambda: away.told, why="nothing was told")
     job.ask_to_stop(away.folder)
     assert away.ends("stopped", 30)["message"] == "stopped before it began"
 
     machines.scheduler()
     machines.worker("only")
-    goes = Ordered(smoke(0.0105, 400), machines.address)
+    goes = Ordered(smoke(105, 400), machines.address)
     goes.has(2)
     until(lambda: "done" in goes.told[-1], why="it is not told how far it is")
-    waits = Ordered(smoke(0.0106), machines.address)
+    waits = Ordered(smoke(106), machines.address)
     until(lambda: "for one of 1 workers" in str(waits.told and waits.told[-1].get("waits")), why="it is not told")
     job.ask_to_stop(waits.folder)
     waits.ends("stopped", 30)
@@ -149,7 +156,7 @@ def test_a_stop_reaches_a_run_that_goes_one_that_waits_and_one_whose_scheduler_i
 def test_a_run_that_fits_no_worker_waits_for_one_that_is_large_enough(machines):
     machines.scheduler()
     machines.worker("small", memory=0.5)
-    one = Ordered(smoke(0.0107, 3), machines.address, memory=900_000_000)
+    one = Ordered(smoke(107, 3), machines.address, memory=900_000_000)
     until(lambda: "for a worker with MEMORY 9e+08" in str(one.told and one.told[-1].get("waits")), why="not told")
     machines.worker("large", memory=1.5)
     one.ends()
@@ -229,7 +236,7 @@ def test_an_encrypted_cluster_takes_runs_by_dasks_own_settings_and_no_stranger(t
     with Machines(home(), tmp_path, "tls", **settings) as machines:
         machines.scheduler()
         machines.worker("only")
-        folder = home() / "runs" / begin(smoke(0.0108, 3), "g", "full", home() / "runs", Assets())
+        folder = home() / "runs" / begin(smoke(108, 3), "g", "full", home() / "runs", Assets())
         command = [sys.executable, "-c", ENCRYPTED, str(folder)]
         environment = {**os.environ, "ERRANT_GUST_SCHEDULER": machines.address}
         said = subprocess.run(
@@ -237,7 +244,7 @@ def test_an_encrypted_cluster_takes_runs_by_dasks_own_settings_and_no_stranger(t
         )
         assert "'state': 'done'" in said.stdout
         assert RunStore(folder).frames() == [1, 2, 3]
-        stranger = Ordered(smoke(0.0109, 3), machines.address)
+        stranger = Ordered(smoke(109, 3), machines.address)
         until(lambda: stranger.told, why="nothing was told")
         assert "is away" in stranger.told[-1]["waits"], "without the certificate nobody gets in"
         job.ask_to_stop(stranger.folder)

@@ -112,7 +112,7 @@ def test_workers_that_compute_something_else_are_waited_for_with_words(dust, tmp
     with Machines(home(), tmp_path) as machines:
         machines.scheduler()
         machines.worker("only")
-        run = Ordered(long_smoke(0.0131, 400), machines.address)
+        run = Ordered(long_smoke(131, 400), machines.address)
         run.has(2)
         writing = Writing(order(dust), tmp_path / "out", machines.address)
         until(lambda: writing.why and writing.why[-1] == "for one of 1 workers to be free", why="nothing is told")

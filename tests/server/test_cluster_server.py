@@ -82,7 +82,7 @@ def site(tmp_path):
     """A home of its own with a cluster, and a file of a study."""
     home = tmp_path / "home"
     home.mkdir()
-    document = dump(smoke(0.0111, 12))
+    document = dump(smoke(111, 12))
     (tmp_path / "smoke.gust.json").write_text(json.dumps(document))
     with Machines(home, tmp_path) as machines:
         yield tmp_path, home, document, machines
