@@ -158,7 +158,7 @@ def halves(
     for one in made:
         print(one.line())
     if not made:
-        print("nothing to be told: the flow chooses its steps by itself, or nothing lives from this frame to the next")
+        print("nothing to be told: nothing is there from this frame to the next, or it is carried by another run")
 
 
 @app.command()

@@ -1,9 +1,11 @@
 """Grains on the Desk: a heap, drawn to a curve by a masked path field in slow motion, looked at, and taken away."""
 
 import json
+import re
 import zipfile
 
 import numpy as np
+import pytest
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
 
@@ -107,6 +109,18 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
         page.request.get(f"{address}/api/runs/{preview}/frames/{LAST}/grains/numbers?channel=speed").text()
     )
     assert facts["high"] <= 0.5001
+
+    # how exact its substeps are
+    page.get_by_test_id("step-grains-domain").click()
+    page.get_by_test_id("measure-halves").click()
+    told = page.get_by_test_id("halves")
+    expect(told).to_contain_text(re.compile(r"\d+ substeps"), timeout=60_000)
+    of, moved, share = (
+        float(x)
+        for x in re.search(r"of ([\d.e-]+) mm.*?([\d.e-]+) mm \(([\d.e-]+) %\)", told.inner_text(), re.S).groups()
+    )
+    assert share == pytest.approx(100 * moved / of, rel=0.1)
+    assert share < 20
 
     # how it is drawn, without another run
     page.get_by_test_id("lane-grains").locator(".name").click()

@@ -229,6 +229,8 @@ def test_a_finer_gas_is_run_estimated_compared_and_written_from_the_command_line
     assert found["seconds"] > 0
     assert found["disk"] > 1e6
     assert "of the preview run" in gust("estimate", "kiln_wisps", "--flow", "fine", "--run", tmp_path / "fine").stdout
+    assert "voxels of gas that moves by" in gust("halves", tmp_path / "wisps", "--frame", 3).stdout
+    assert "carried by another run" in gust("halves", tmp_path / "fine", "--frame", 3).stdout
     rows = json.loads(gust("compare", tmp_path / "wisps", tmp_path / "fine", "--json").stdout)
     assert [r["frame"] for r in rows] == [1, 2, 3, 4]
     assert rows[-1]["b"]["voxel_size"] == pytest.approx(rows[-1]["a"]["voxel_size"] / 2)
@@ -256,6 +258,7 @@ def test_liquid_is_run_checked_compared_and_written_from_the_command_line(tmp_pa
     assert "nothing found" in gust("check", "slow_gather").stdout
     found = json.loads(gust("estimate", "slow_gather", "--flow", "glass", "--run", tmp_path / "glass", "--json").stdout)
     assert (found["unit"], found["frames"]) == ("particles", 120)
+    assert "particles by" in gust("halves", tmp_path / "glass", "--frame", 4).stdout
     rows = json.loads(gust("compare", tmp_path / "glass", tmp_path / "still", "--json").stdout)
     assert rows[0]["both"] == rows[0]["a"] == rows[0]["b"]
     assert rows[-1]["greatest"] > rows[0]["greatest"]

@@ -5,6 +5,7 @@ import pytest
 
 from errant_gust.core.study.document import dump
 from errant_gust.server import runs
+from errant_gust.server.api import runs as runs_api
 from tests.grainy import grains
 from tests.liquids import box
 from tests.server.test_api import api, unpack, wait_for  # noqa: F401  (api is a fixture)
@@ -64,6 +65,20 @@ def test_the_surface_is_drawn_by_the_document_as_it_stands(api, heap):  # noqa: 
         assert np.abs(vertices).max() < 0.45
         sizes.append(mesh["count"])
     assert sizes[0] > 2.5 * sizes[1]
+
+
+def test_half_steps_are_told_in_metres_and_in_share_and_given_up_in_words(api, heap, monkeypatch):  # noqa: F811
+    _, _, identity = heap
+    (told,) = api("GET", f"/runs/{identity}/halves/2")
+    assert told["of"] == "grains"
+    assert told["count"] > 500
+    assert told["substeps"] > 1
+    assert 0 < told["middle"] < 0.1 * told["way"]
+    assert told["share"] == pytest.approx(told["middle"] / told["way"])
+    monkeypatch.setattr(runs_api, "LONGEST", 0.0)
+    said = api("GET", f"/runs/{identity}/halves/2", status=503)
+    assert "take longer than" in said["what"]
+    assert "gust halves RUN_DIR --frame 2" in said["fix"]
 
 
 def test_the_kind_is_in_the_catalogue_with_its_words(api):  # noqa: F811

@@ -18,6 +18,12 @@ class BoxedPoints(BoxedFlow):
     keeps: dict[str, int]
     """Channels that its steps need, and how many components each has."""
 
+    def compared(self, start: Any, whole: Any, halves: Any) -> tuple[Array, Array, Array]:
+        """See `kind.LaneFlow`: places (3, n) of the points that are in all three."""
+        ids = np.intersect1d(np.intersect1d(start.id, whole.id), halves.id)
+        a, b, c = (s.position[:, np.argsort(s.id)[np.searchsorted(np.sort(s.id), ids)]] for s in (start, whole, halves))
+        return a.astype(float), b.astype(float), c.astype(float)
+
     def load(self, arrays: dict[str, Array], facts: dict[str, Any]) -> Any:
         """The state as it was stored. Arrays (n,) and (n, 3) of points as `store` gives them."""
         return self.state.from_channels(arrays, facts)

@@ -11,7 +11,7 @@ from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.readings import Reading
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.flows.halving import Halved
+from errant_gust.core.flows.halving import Finer, Halved, between
 from errant_gust.core.flows.looks import CHANNEL, LOOKS
 from errant_gust.core.flows.results import Form, Frames, Result
 from errant_gust.core.study import registry
@@ -54,7 +54,7 @@ class Flow(Protocol):
         """How many times the seconds and the count a frame of another version or quality of the flow would have."""
 
     def halved(self, state: Any, frame: int, cancel: Cancel | None = None) -> list[Halved]:
-        """What half steps would change until the next frame; none where the flow chooses its steps by itself."""
+        """What half steps would change until the next frame; none where nothing lasts so long. Raises Cancelled."""
 
 
 class LaneFlow:
@@ -66,11 +66,31 @@ class LaneFlow:
         self.plan, self.id, self.quality = plan, id, quality
         self.lane = plan.study.find("flows", id, f"flows.{id}")
         self.clock = plan.study.clock
+        self.finer = Finer()
         check_circles(plan.study, id)
 
     def halved(self, state: Any, frame: int, cancel: Cancel | None = None) -> list[Halved]:
+        """See `Flow`: the frame as it is computed, and in twice as many substeps."""
+        made: list[Any] = []
+        try:
+            for self.finer.times in (1, 2):
+                made.append(self.next(state, frame, cancel))
+        finally:
+            self.finer = Finer()
+        found = between(int(made[0].pace["substeps"]), *self.compared(state, *made), self.moves)
+        return [found] if found else []
+
+    moves: ClassVar[str]
+    """What half steps are told of, in the plural."""
+
+    def next(self, state: Any, frame: int, cancel: Cancel | None = None, keep: bool = True) -> Any:
         """See `Flow`."""
-        return []
+        raise NotImplementedError
+
+    def compared(self, start: Any, whole: Any, halves: Any) -> tuple[Array, Array, Array]:
+        """Places (3, n), in m, of the same things in three states: before a frame, after it, and after it in half
+        steps."""
+        raise NotImplementedError
 
 
 class FlowKind:

@@ -1,5 +1,6 @@
 """Runs and their events, and one road to frames: `/runs/{id}/frames/{n}/{result}`."""
 
+import time
 from dataclasses import asdict
 from typing import Any, Literal
 
@@ -7,7 +8,7 @@ from django.http import FileResponse, HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from ninja import Router, Schema
 
-from errant_gust.core.errors import FileError
+from errant_gust.core.errors import Cancelled, FileError
 from errant_gust.core.files.zips import zip_made_by
 from errant_gust.core.looking.compared import compared_to_look
 from errant_gust.core.looking.drawn import drawn_to_look
@@ -18,9 +19,13 @@ from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.halving import halved_run
 from errant_gust.core.runs.job import log_of
+from errant_gust.core.wanted import while_wanted
 from errant_gust.server import runs
 from errant_gust.server.api.schemas import HalvedOut, NumbersOut, RunOut
+from errant_gust.server.api.turns import READS, TooLong
 from errant_gust.server.arrays import reply
+from errant_gust.server.clients import gone_of
+from errant_gust.server.line import LONGEST, line
 from errant_gust.server.models import Run
 from errant_gust.server.plans import plan_of
 
@@ -86,9 +91,25 @@ def log(request: HttpRequest, identity: str) -> Any:
 
 @router.get("/runs/{identity}/halves/{frame}", response=list[HalvedOut])
 def halves(request: HttpRequest, identity: str, frame: int) -> Any:
-    """What half steps would change on the way from a frame to the next; nothing where steps are not chosen."""
+    """What half steps would change on the way from a frame to the next; nothing where nothing lasts so long. But for
+    particles the frame is computed anew, twice."""
     store = store_of(identity)
-    return [asdict(h) for h in halved_run(store, frame)]
+    gone, end = gone_of(request), time.monotonic() + LONGEST
+
+    def unwanted() -> bool:
+        return gone() or time.monotonic() > end
+
+    try:
+        with line.place(READS, "halves", unwanted) as place, while_wanted(unwanted, place.aside):
+            made = halved_run(store, frame, unwanted)
+    except Cancelled:
+        if gone():
+            raise
+        raise TooLong(
+            f"half steps of this frame take longer than {LONGEST:.0f} s", where=f"frames.{frame}",
+            fix=f"`gust halves RUN_DIR --frame {frame}` takes the time that it needs, or try a preview",
+        ) from None  # fmt: skip
+    return [{**asdict(h), "share": h.share} for h in made]
 
 
 @router.get("/runs/{identity}/frames/{frame}/{result}")

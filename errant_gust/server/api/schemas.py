@@ -203,9 +203,11 @@ class HalvedOut(Schema):
 
     substeps: int
     count: int
+    of: str
     middle: float
     most: float
     way: float
+    share: float
 
 
 class ValueOut(Schema):

@@ -85,7 +85,7 @@
             :channels="channels"
         /></template>
       </template>
-      <HalfSteps v-if="step && flow && halvable" :flow="halvable" />
+      <HalfSteps v-if="step && flow && halvable" :flow="halvable" :itself="chosen" />
       <ReadingRows
         v-if="step && (!flow || look.gas) && (numbers.reading || numbers.measuring)"
         :reading="numbers.reading"
@@ -189,12 +189,13 @@ const fault = computed(() => look.scene?.facts.errors[`shapes.${shapeId.value}`]
 const about = computed(() => look.scene?.facts.shapes.find((s) => s.id === shapeId.value)?.about ?? '')
 const firstSentence = computed(() => entry.value?.doc.split('\n\n')[0].replace(/\n/g, ' ').replace(/`/g, '') ?? '')
 const byDefault = (name: string) => entry.value!.params.find((q) => q.name === name)?.default
-/** The flow, if the step says how many substeps it takes. */
+/** The flow, if the step says how many substeps it takes, or how many it may. */
+const takes = (name: string) => !!entry.value?.params.some((p) => p.name === name)
 const halvable = computed(() =>
-  study.selection?.kind === 'step' && entry.value?.params.some((p) => p.name === 'substeps')
-    ? study.selection.lane
-    : '',
+  study.selection?.kind === 'step' && (takes('substeps') || takes('most_substeps')) ? study.selection.lane : '',
 )
+/** Whether substeps are chosen by hand: then some particles are enough to tell what they gain. */
+const chosen = computed(() => takes('substeps'))
 const visible = computed(() =>
   (entry.value?.params ?? []).filter((p) => applies(p, (name) => part.value?.params[name] ?? byDefault(name))),
 )

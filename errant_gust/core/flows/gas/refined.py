@@ -15,6 +15,7 @@ from errant_gust.core.flows.gas.flow import GasFlow
 from errant_gust.core.flows.gas.keeping import Amounts
 from errant_gust.core.flows.gas.state import GasState
 from errant_gust.core.flows.gas.steps import Domain
+from errant_gust.core.flows.halving import Halved
 from errant_gust.core.flows.step import Placed, blocked_by
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.slabs import each_slab
@@ -108,6 +109,7 @@ class DetailFlow(GasFlow):
                 f"{domain.most_substeps * self.times} are allowed", where=f"flows.{self.id}",
                 fix="less strength, or more substeps in the coarse gas; the frames before this are kept",
             )  # fmt: skip
+        count *= self.finer.times
         for i in range(count):
             if cancel is not None and cancel():
                 raise Cancelled
@@ -125,6 +127,10 @@ class DetailFlow(GasFlow):
         state.u, state.v, state.w = _mixed(a, b, np.float32(1), eddies)
         state.pace = {"substeps": count, "fastest": fastest}
         return self._sound(state)
+
+    def halved(self, state: GasState, frame: int, cancel: Cancel | None = None) -> list[Halved]:
+        """See `kind.Flow`: nothing, since its velocities are those of the coarse run."""
+        return []
 
     def _window(self, coarse: list[GasState]) -> tuple[tuple[int, int, int], tuple[int, int, int]]:
         """Origin and shape, in fine cells, of what the coarse windows cover together."""

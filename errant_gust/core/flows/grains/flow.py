@@ -39,7 +39,7 @@ STIFF = 25.0
 class GrainFlow(OnNodes):
     """A grain lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
-    sort, begins, least = SORT, Domain, 4
+    sort, begins, least, moves = SORT, Domain, 4, "grains"
     state = GrainState
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
@@ -153,7 +153,8 @@ class GrainFlow(OnNodes):
         while end - time > 1e-9:
             if cancel is not None and cancel():
                 raise Cancelled
-            dt = self._step(work, time, end, substeps)
+            done = substeps // self.finer.times
+            dt = self.finer.of(self._step, work, time, end, done)
             until = time + dt if end - time - dt > 1e-9 else end
             work.begun, work.dt, work.scene = time, dt, self.plan.at(until)
             work.kick = 0.5 * (work.before + dt)

@@ -28,7 +28,7 @@ FAR_OFF = np.float32(1e6)
 class GrowthFlow(BoxedFlow):
     """A growth lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
-    sort, begins, least = SORT, Domain, 4
+    sort, begins, least, moves = SORT, Domain, 4, "voxels at the surface"
     brings = "a Seed shape"
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
@@ -92,7 +92,8 @@ class GrowthFlow(BoxedFlow):
             if cancel is not None and cancel():
                 raise Cancelled
             fast, stiff = level.pace()
-            dt = self._dt(fast, stiff, end - time, pace["substeps"], domain)
+            done = pace["substeps"] // self.finer.times
+            dt = self.finer.of(self._dt, fast, stiff, end - time, done, domain)
             level.step(dt, end - time - dt, hold=domain.hold)
             level.find()
             level.ask(fill)
@@ -109,6 +110,23 @@ class GrowthFlow(BoxedFlow):
         made = self._state(level, pace)
         self._last = (made, level)
         return made
+
+    def compared(self, start: GrowthState, whole: GrowthState, halves: GrowthState) -> tuple[Array, Array, Array]:
+        """See `kind.LaneFlow`: where the surface is along its normal, (3, n) with nothing across, at voxels next to it
+        that lie in the box of all three."""
+        h = self.domain.voxel_size
+        lows = [np.rint((np.array(s.window.lower) - self.domain.lower) / h).astype(int) for s in (start, whole, halves)]
+        highs = [low + s.window.shape for low, s in zip(lows, (start, whole, halves), strict=True)]
+        low, high = np.max(lows, axis=0), np.maximum(np.min(highs, axis=0), np.max(lows, axis=0))
+        a, b, c = (
+            s.distance[tuple(slice(f - o, t - o) for f, t, o in zip(low, high, own, strict=True))]
+            for s, own in zip((start, whole, halves), lows, strict=True)
+        )
+        near = np.abs(b) < h
+        along = [np.zeros((3, int(near.sum()))) for _ in range(3)]
+        for made, phi in zip(along, (a, b, c), strict=True):
+            made[0] = phi[near]
+        return along[0], along[1], along[2]
 
     def _level(self, state: GrowthState, parts: list[Placed], solid: Scene) -> LevelSet:
         """The level set of a state: that which made it if it was the last, with the speeds that are known if nothing

@@ -53,7 +53,7 @@ NOTHING = 1e-3
 class LiquidFlow(BoxedPoints):
     """A liquid lane of a study, stepped frame by frame; the state is a function of the study, the frame and quality."""
 
-    sort, begins, least = SORT, Domain, 4
+    sort, begins, least, moves = SORT, Domain, 4, "particles"
     state = LiquidState
 
     def __init__(self, plan: Plan, id: str, *, quality: str = "full") -> None:
@@ -158,7 +158,8 @@ class LiquidFlow(BoxedPoints):
         while work is None or end - time > 1e-9:
             if cancel is not None and cancel():
                 raise Cancelled
-            dt = self._step(a, time, end, int(pace["substeps"])) if end > start else 0.0
+            done = int(pace["substeps"]) // self.finer.times
+            dt = self.finer.of(self._step, a, time, end, done) if end > start else 0.0
             until = time + dt if end - time - dt > 1e-9 else end
             work = self._work(a, time, until, before, left, cancel)
             work.met, work.born, work.sourced = met, born, sourced

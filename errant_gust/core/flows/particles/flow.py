@@ -177,7 +177,7 @@ class ParticleFlow(LaneFlow):
             both = [i for i, id in enumerate(state.id.tolist()) if id in whole and id in halves]
             ids = state.id[both].tolist()
             places = (np.array([way[id] for id in ids], np.float64).reshape(-1, 3).T for way in (whole, halves))
-            made = between(n, state.position[:, both].astype(np.float64), *places)
+            made = between(n, state.position[:, both].astype(np.float64), next(places), next(places), "particles")
             found += [made] if made else []
         return found
 
