@@ -27,7 +27,7 @@ export function stay(r: Region) {
   Object.assign(r.bounds, {
     lower: was?.lower ?? [-2, -2, 0],
     upper: was?.upper ?? [2, 2, 2],
-    padding: was ? 0 : r.bounds.padding,
+    padding: 0, // corners that are set are those that are meant
   })
 }
 
