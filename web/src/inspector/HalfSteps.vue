@@ -14,12 +14,7 @@
     >
   </div>
   <div v-if="said.length" class="halves" data-testid="halves">
-    <span
-      v-tip="
-        `How far half steps would put the middle one of ${said[0].count.toLocaleString('en')} ${said[0].of} elsewhere on the way to the next frame: the error of the substeps`
-      "
-      class="muted head"
-      tabindex="0"
+    <span v-tip="tip" class="muted head" tabindex="0"
       >half steps move, of {{ shown(1e3 * said[0].way, 3) }} mm a frame</span
     >
     <template v-for="h in said" :key="h.substeps">
@@ -45,6 +40,11 @@ const props = defineProps<{ flow: string; itself: boolean }>()
 const REST = 400
 const runs = useRuns()
 const said = ref<Halved[]>([])
+const tip = computed(
+  () =>
+    `How far half steps would put the middle one of ${said.value[0].count.toLocaleString('en')} ${said.value[0].of} ` +
+    'elsewhere on the way to the next frame: the error of the substeps',
+)
 const busy = ref(false)
 const problem = ref('')
 const place = computed(() => {
