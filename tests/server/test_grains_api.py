@@ -1,11 +1,12 @@
 """Grains over HTTP: points with where the heap looks, the packing, a surface by the document as it stands."""
 
+from importlib import import_module
+
 import numpy as np
 import pytest
 
 from errant_gust.core.study.document import dump
 from errant_gust.server import runs
-from errant_gust.server.api import runs as runs_api
 from tests.grainy import grains
 from tests.liquids import box
 from tests.server.test_api import api, unpack, wait_for  # noqa: F401  (api is a fixture)
@@ -75,7 +76,7 @@ def test_half_steps_are_told_in_metres_and_in_share_and_given_up_in_words(api, h
     assert told["substeps"] > 1
     assert 0 < told["middle"] < 0.1 * told["way"]
     assert told["share"] == pytest.approx(told["middle"] / told["way"])
-    monkeypatch.setattr(runs_api, "LONGEST", 0.0)
+    monkeypatch.setattr(import_module("errant_gust.server.api.runs"), "LONGEST", 0.0)
     said = api("GET", f"/runs/{identity}/halves/2", status=503)
     assert "take longer than" in said["what"]
     assert "gust halves RUN_DIR --frame 2" in said["fix"]
