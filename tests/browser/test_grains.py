@@ -120,7 +120,6 @@ def test_a_heap_is_drawn_to_a_curve_in_slow_motion_looked_at_and_written(page, a
         for x in re.search(r"of ([\d.e-]+) mm.*?([\d.e-]+) mm \(([\d.e-]+) %\)", told.inner_text(), re.S).groups()
     )
     assert share == pytest.approx(100 * moved / of, rel=0.1)
-    assert share < 20
 
     # how it is drawn, without another run
     page.get_by_test_id("lane-grains").locator(".name").click()
