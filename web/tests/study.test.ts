@@ -29,6 +29,23 @@ async function opened() {
 const speed = (study: ReturnType<typeof useStudy>, to: number) =>
   study.setParam({ kind: 'step', lane: 'w', id: 'a' }, { name: 'speed', label: 'Speed', unit: '' }, to, `1 → ${to}`)
 
+/** A speed of 5 was typed, and somebody else saved in between. */
+async function conflicting() {
+  const made = await opened()
+  speed(made.study, 5)
+  conflict = doc({ name: 'Theirs', fields: [LANE] })
+  revision = 12
+  await vi.runAllTimersAsync()
+  expect(made.study.state).toBe('conflict')
+  return made
+}
+/** What was put aside of it. */
+function putAside(calls: Awaited<ReturnType<typeof opened>>['calls']) {
+  const aside = calls.find((c) => c.path === '/studies/s/aside')!
+  expect((aside.body!.document as StudyDoc).fields[0].steps[0].params.speed).toBe(5)
+  return aside
+}
+
 beforeEach(() => {
   vi.useFakeTimers()
   revision = 7
@@ -48,26 +65,16 @@ describe('the save queue', () => {
   })
 
   it('keeps what was typed in the history when theirs is taken', async () => {
-    const { study, calls } = await opened()
-    speed(study, 5)
-    conflict = doc({ name: 'Theirs', fields: [LANE] })
-    revision = 12
-    await vi.runAllTimersAsync()
-    expect(study.state).toBe('conflict')
+    const { study, calls } = await conflicting()
     await study.resolve('theirs')
-    const aside = calls.find((c) => c.path === '/studies/s/aside')!
-    expect((aside.body!.document as StudyDoc).fields[0].steps[0].params.speed).toBe(5)
+    const aside = putAside(calls)
     expect(aside.body!.label).toBe('Wind ▸ wind ▸ Speed 1 → 5')
     expect(study.doc!.name).toBe('Theirs')
     expect(study.state).toBe('saved')
   })
 
   it('saves mine on top of theirs when mine is kept', async () => {
-    const { study, saved } = await opened()
-    speed(study, 5)
-    conflict = doc({ name: 'Theirs', fields: [LANE] })
-    revision = 12
-    await vi.runAllTimersAsync()
+    const { study, saved } = await conflicting()
     await study.resolve('mine')
     await vi.runAllTimersAsync()
     expect(saved().at(-1)!.body!.base).toBe(12)
@@ -188,17 +195,11 @@ describe('a study that is left', () => {
   })
 
   it('in conflict keeps in its history what was typed', async () => {
-    const { study, calls } = await opened()
-    speed(study, 5)
-    conflict = doc({ name: 'Theirs', fields: [LANE] })
-    revision = 12
-    await vi.runAllTimersAsync()
-    expect(study.state).toBe('conflict')
+    const { study, calls } = await conflicting()
     conflict = null
     void study.load('t')
     await vi.runAllTimersAsync()
-    const aside = calls.find((c) => c.path === '/studies/s/aside')!
-    expect((aside.body!.document as StudyDoc).fields[0].steps[0].params.speed).toBe(5)
+    putAside(calls)
     expect([study.state, study.theirs, study.doc!.name]).toEqual(['saved', null, 'Test'])
     study.edit('Note', (d) => (d.note = 'x'))
     await vi.runAllTimersAsync()
