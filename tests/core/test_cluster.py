@@ -128,6 +128,23 @@ def test_a_server_that_comes_back_finds_the_job_that_still_goes(machines, straig
     assert log.count("takes it up") == 1, "the same job: it never stopped, and no other waited for it"
 
 
+def test_a_job_that_ended_while_nobody_watched_is_not_handed_in_again(machines, straight):
+    """Its scheduler forgets it at its end; a server that was started again knows the folder."""
+    machines.scheduler()
+    order = Order(straight.folder, LONG)
+    before = job.log_of(straight.folder)
+    said = []
+    engine.submit(order, said.append, None, machines.address)
+    assert until(lambda: said, 60, "a worker is waited for, and there is none")[0]["state"] == "done"
+    assert job.log_of(straight.folder) == before, "nobody took it up"
+    job.ask_to_mend(straight.folder)
+    try:
+        assert not cluster._nothing_left(order), "its frames are to be looked at"
+    finally:
+        (straight.folder / job.MEND).unlink()
+    assert not cluster._nothing_left(Order(straight.folder, LONG + 1)), "there is more to do"
+
+
 def test_a_stop_reaches_a_run_that_goes_one_that_waits_and_one_whose_scheduler_is_away(machines):
     away = Ordered(smoke(104), "tcp://127.0.0.1:9")
     until(lambda: away.told, why="nothing was told")

@@ -112,7 +112,7 @@ def test_a_server_killed_and_started_again_takes_up_what_goes_on_a_cluster(site)
         server.start()
         until(lambda: server.run(run, study)["state"] == "done", 120, f"{server.run(run, study)}")
         log = server.ask(f"/runs/{run}/log")
-        assert sum("takes it up" in line for line in log) == 1, "the worker never stopped"
+        assert sum("takes it up" in line for line in log) == 1, f"the worker never stopped: {log}"
         gust(home, "run", place / "smoke.gust.json", "--flow", "g", "--out", place / "straight")
         same(RunStore(home / "runs" / run), RunStore(place / "straight"), list(range(1, 13)))
 

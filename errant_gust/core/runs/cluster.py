@@ -19,7 +19,7 @@ from typing import Any
 
 from errant_gust.core.runs import job
 from errant_gust.core.runs.engine import Finished, Order
-from errant_gust.core.runs.frame_store import write_atomically
+from errant_gust.core.runs.frame_store import RunStore, write_atomically
 from errant_gust.core.runs.job import Tell
 
 LOOKS = 0.25
@@ -162,8 +162,11 @@ class Cluster:
         if one.future is None or one.future.status in ("cancelled", "lost"):
             if job.stop_asked(one.order.folder):
                 self._end(one, {"state": "stopped", "message": "stopped before it began"})
-                return
-            self._hand_in(client, one, workers)
+            elif _nothing_left(one.order):
+                self._look(one)
+                self._end(one, {"state": "done", "message": "", "worker": str(one.told.get("worker", ""))})
+            else:
+                self._hand_in(client, one, workers)
             return
         if one.future.done():
             self._look(one)  # folders are looked at now and then: the last frames may be new to who asked
@@ -244,6 +247,12 @@ def fitting(
         most = max(limits.values()) / 1e9
         return {}, None, f"for a worker with {memory / 1e9:.1f} GB: the largest of {len(workers)} has {most:.1f}"
     return {}, frozenset(good) if len(good) < len(workers) else None, ""
+
+
+def _nothing_left(order: Order) -> bool:
+    """Whether all is computed: by a job that ended, and was forgotten by the scheduler, before anybody was back to
+    watch it."""
+    return not job.mends(order.folder) and RunStore(order.folder).whole(order.last)
 
 
 def _said(future: Any) -> dict[str, str]:
