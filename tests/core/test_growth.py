@@ -187,6 +187,34 @@ def test_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch, evolve
     has_the_same_bits(whole(curl, domain={"hold": True}).study, "g", tmp_path, monkeypatch)
 
 
+ROUND = lane("round", ("vortex", {"core": 5.0, "circulation": 987.0}))  # a turn a second
+BOTH = ("carry", {"field": "round", "only": "both ways"})
+
+
+def test_what_is_only_carried_has_the_same_bits_on_any_threads_and_after_a_stop(tmp_path, monkeypatch):
+    """With what it keeps off, which takes some of it away, and a seed that comes while it is carried."""
+    later, carried = ("seed", {"shape": "late", "begin": 4 / 24}), ("carry", {"field": "curl", "only": "both ways"})
+    shapes = [ball("seed", 0.25, (0.2, -0.3, 0)), ball("late", 0.2, (-0.5, 0, 0)), WALL]
+    steps = (FROM, later, carried, ("keep_off", {"shapes": ["wall"]}))
+    p = growth(*steps, shapes=shapes, fields=[SLOPE, CURL], end=9)
+    has_the_same_bits(p.study, "g", tmp_path, monkeypatch)
+
+
+def test_a_box_carried_by_a_lane_keeps_its_volume_held_or_not():
+    """And where something else moves it too, it is not looked up where it was."""
+    block = box("seed", (0.3, -0.12, -0.1), (0.6, 0.12, 0.1))
+    for hold in (False, True):
+        p = growth(FROM, BOTH, shapes=[block], fields=[ROUND], h=0.02, domain={"hold": hold})
+        flow = GrowthFlow(p, "g")
+        state = flow.first()
+        for n in range(1, 25):
+            state = flow.next(state, n)
+        assert state.origin is not None
+        assert state.pace["volume"] == pytest.approx(0.3 * 0.24 * 0.2, rel=0.03)
+    spread = run(growth(FROM, BOTH, ("spread", {"speed": 0.01}), shapes=[block], fields=[ROUND]), 2)[1]
+    assert spread.origin is None
+
+
 def test_frames_offer_a_mesh_and_a_volume_and_a_step_draws_a_smoother_one(tmp_path):
     p = growth(FROM, SPREAD, ("surface", {"smooth": 2}), shapes=[SEED], end=8)
     store = compute(p.study, "g", tmp_path / "run")

@@ -1,9 +1,11 @@
 """The level set against known answers."""
 
+from functools import partial
+
 import numpy as np
 import pytest
 
-from errant_gust.core.grids.level_set import LevelSet, Speeds
+from errant_gust.core.grids.level_set import REACH, LevelSet, Speeds
 from errant_gust.core.grids.region import GridRegion
 from tests.level_sets import (
     apart,
@@ -98,6 +100,93 @@ def test_what_a_vortex_draws_out_keeps_its_volume_if_it_is_held() -> None:
     assert apart(level, sphere(8.4, at))[1] < 0.6
 
 
+def at_time(speeds, time, p):  # type: ignore[no-untyped-def]
+    return speeds(p, time)
+
+
+def looked_up(level, velocity, seconds, frames):  # type: ignore[no-untyped-def]
+    """Carries it only, as a lane does: so many frames, of which each has the velocity of its middle."""
+    speeds, anew = carried(velocity), 0
+    for frame in range(frames):
+        level.forget()
+        now = (frame + 0.5) * seconds / frames
+        fill = partial(at_time, speeds, now)
+        level.ask(fill, level.around())
+        parts = max(1, int(np.ceil(seconds / frames * level.pace()[0] / REACH)))
+        for _ in range(parts):
+            level.carry(seconds / frames / parts, 0.0)
+            level.find()
+            level.ask(fill, level.around())
+            anew += level.origin is None
+        level.tidy()
+    return anew
+
+
+@pytest.mark.parametrize(("half", "frames"), [((7.5, 6, 5), 24), ((7.5, 6, 5), 96), ((3, 9, 4), 30)])
+def test_a_box_that_is_only_carried_keeps_its_volume_and_its_edges(half, frames) -> None:  # type: ignore[no-untyped-def]
+    """Fifteen by twelve by ten voxels kept 0.8 of their volume in a turn, with edges round by four voxels."""
+    at = np.array([[0.0], [10.0], [0.0]], np.float32)
+
+    def slab(p):  # type: ignore[no-untyped-def]
+        q = np.abs(p - at) - np.array(half, np.float32)[:, None]
+        return np.linalg.norm(np.maximum(q, 0), axis=0) + np.minimum(q.max(axis=0), 0)
+
+    level = begun(cube(48), slab, 14, (0, 10, 0))
+    assert looked_up(level, lambda p, t: np.stack([-p[1], p[0], 0 * p[0]]), 2 * np.pi, frames) == 0
+    volume, shape = apart(level, slab)
+    assert abs(volume) < 0.1 / min(half) ** 1.5, "the thinner, the more of it is edges"
+    assert shape < 0.1 / min(half) ** 1.5
+    assert np.abs(slab(vertices(level).T)).max() < 0.15, "edges too"
+
+
+def test_what_a_vortex_draws_out_comes_back_if_it_is_only_carried() -> None:
+    n = 40
+    at = (-0.15 * n,) * 3
+
+    def vortex(p, t):  # type: ignore[no-untyped-def]
+        x, y, z = p.astype(float) / n + 0.5
+        s, d = lambda a: np.sin(np.pi * a) ** 2, lambda a: np.sin(2 * np.pi * a)
+        u = np.stack([2 * s(x) * d(y) * d(z), -d(x) * s(y) * d(z), -d(x) * d(y) * s(z)])
+        return u * np.cos(np.pi * t / 3) * n
+
+    level = begun(cube(n), sphere(0.15 * n, at), 0.15 * n + 1, at)
+    looked_up(level, vortex, 3.0, 72)
+    volume, shape = apart(level, sphere(0.15 * n, at))
+    assert abs(volume) < 0.1
+    assert shape < 0.35
+
+
+def test_what_is_only_carried_shears_and_swells_as_it_should() -> None:
+    level = begun(cube(64), sphere(10), 11)
+    looked_up(level, lambda p, t: np.stack([1.5 * p[1], 0 * p[0], 0 * p[0]]), 1.0, 24)
+    window = level.window
+    x, y, z = window.centres(0, window.voxels)
+    inside = np.linalg.norm(np.stack([x - 1.5 * y, y, z]), axis=0) < 10
+    assert ((level.grid() < 0).reshape(-1) != inside).mean() * inside.size < 0.003 * inside.sum()
+    for swells, radius in ((0.7, 10.0), (-0.7, 24.0)):
+        level = begun(cube(64), sphere(radius), radius + 1)
+        looked_up(level, lambda p, t, a=swells: a * p, 1.0, 24)
+        found = np.linalg.norm(vertices(level), axis=1)
+        assert np.abs(found - radius * np.exp(swells)).max() < 0.1
+
+
+def test_what_is_only_carried_goes_on_with_the_same_bits() -> None:
+    def swirl(p, t):  # type: ignore[no-untyped-def]
+        return np.stack([-p[1], p[0] + 0.3 * p[2], 0.2 * p[1]])
+
+    level = begun(cube(64), block(6), 11, (0, 0, 0))
+    looked_up(level, swirl, 1.0, 8)
+    assert level.origin is not None
+    window, phi, age, origin = level.stored()
+    again = LevelSet.restored(level.domain, window, phi, age, origin)
+    again.find()
+    for one in (level, again):
+        looked_up(one, swirl, 1.0, 8)
+    one, two = level.stored(), again.stored()
+    for a, b in zip((*one[1:3], *one[3][:2]), (*two[1:3], *two[3][:2]), strict=True):
+        assert np.array_equal(a, b)
+
+
 def test_relaxing_does_not_move_the_surface_and_makes_distances() -> None:
     def steep(p):  # type: ignore[no-untyped-def]
         return sphere(12)(p) * (1.5 + 0.4 * np.sin(p[0] / 3)).astype(np.float32)
@@ -170,7 +259,7 @@ def test_sides_of_the_domain_stop_it() -> None:
 def test_what_is_stored_goes_on_with_the_same_bits() -> None:
     level = begun(cube(64), block(6), 6)
     moved(level, spreading(1.0), 5.0)
-    window, phi, age = level.stored()
+    window, phi, age, _ = level.stored()
     again = LevelSet.restored(level.domain, window, phi, age)
     again.find()
     for one in (level, again):

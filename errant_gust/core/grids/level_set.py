@@ -5,7 +5,8 @@ domain: its sides keep off as walls do. Only rows of eight voxels near the surfa
 
 Motion: fifth-order WENO and Godunov in space, third-order TVD Runge–Kutta in time (Osher, Sethian 1988; Shu, Osher
 1988; Jiang, Peng 2000), in a band with a soft end (Peng, Merriman, Osher, Zhao, Kang 1999); distances are made anew
-after every step without moving the surface (Russo, Smereka 2000; Min 2010).
+after every step without moving the surface (Russo, Smereka 2000; Min 2010). What is only carried is looked up where it
+was when that began (`Origin`), so that no step makes it duller.
 """
 
 from collections.abc import Callable
@@ -19,6 +20,7 @@ from numpy.typing import NDArray
 from errant_gust.core.blocks import share_out, threads
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.kernels import carried
 from errant_gust.core.kernels import level_set as kernels
 from errant_gust.core.kernels.level_set import BAND, FAR, ROW
 
@@ -39,6 +41,10 @@ SHIFT = 0.1
 MARK = 1e-6
 """Seconds since what has just been reached was reached."""
 AROUND = np.ones((3, 3, 3), bool)
+REACH = 4
+"""Voxels around what is told of the surface, of which it is known where they were: no step carries farther."""
+LOSES = 3.0
+"""Voxels from the surface within which it has to be known where everything was."""
 
 
 def _none() -> Array:
@@ -64,7 +70,34 @@ class Speeds:
     free: Array = field(default_factory=_none)
     floor: Array = field(default_factory=_none)
 
+    @property
+    def only_carry(self) -> bool:
+        """Whether a flow is all that moves it."""
+        return bool(self.flow.size) and not (self.speed.size or self.along.size or self.bumps.size)
 
+
+@dataclass
+class Origin:
+    """Where a level set comes from since it is only carried. way (n, 3): from each voxel of its window to where that
+    was, in voxels (`carried.LOST` where it is not known); base: distances as it began, flat, in a window of `shape`
+    voxels whose first block is `low`."""
+
+    way: Array
+    base: Array
+    low: Array
+    shape: Array
+    rows: Array | None = None
+    """Of which the way is known; None: to be looked for."""
+
+    def known(self) -> Array:
+        """Rows (n,) with voxels of which the way is known."""
+        if self.rows is None:
+            self.rows = np.flatnonzero((self.way[:, 0].reshape(-1, ROW) < carried.KNOWN).any(axis=1))
+        return self.rows
+
+
+Stored = tuple[Array, Array, list[int]]
+"""An origin in a file: ways (nx, ny, nz, 3) in the window; distances (mx, my, mz) as it began; their first block."""
 NAMES = ("speed", "flow", "along", "bumps", "hollows", "free", "floor")
 Fill = Callable[[Array], Speeds]
 """Speeds at places (3, n) of the scene."""
@@ -84,6 +117,9 @@ class LevelSet:
         self.near, self.wide = np.zeros(0, np.int64), np.zeros(0, np.int64)
         self.owed = 0.0
         """Volume (voxels) that its motion should have made, and did not."""
+        self.origin: Origin | None = None
+        self._around: Array | None = None
+        self._wind = np.zeros((0, 3), np.float32)
         self.forget()
 
     # where it is --------------------------------------------------------------------------------------------------
@@ -137,13 +173,17 @@ class LevelSet:
             made = np.full(tuple(shape), outside, np.float32)
             made[at] = getattr(self, name).reshape(tuple(self.shape))
             setattr(self, name, made.reshape(-1))
+        if self.origin is not None:
+            way = np.full((*shape, 3), carried.LOST, np.float32)
+            way[at] = self.origin.way.reshape(*self.shape, 3)
+            self.origin.way, self.origin.rows = way.reshape(-1, 3), None
         if self.active is not None:
             active = np.zeros(tuple(shape // BLOCK), bool)
             active[tuple(slice(s.start // BLOCK, s.stop // BLOCK) for s in at)] = self.active
             self.active = active
         i, j, k = self._index(self.wide)
         self.wide = ((i + by[0]) * shape[1] + j + by[1]) * (shape[2] // ROW) + k + by[2] // ROW
-        self.low, self.shape = new_low, shape
+        self.low, self.shape, self._around = new_low, shape, None
         self.forget()
 
     def _index(self, rows: Array) -> tuple[Array, Array, Array]:
@@ -171,7 +211,22 @@ class LevelSet:
         self._each(len(self.wide), kernels.leave, self.phi, self.wide, wide)
         self.active = np.zeros(table, bool)
         self.active.reshape(-1)[blocks[found]] = True
-        self.near, self.wide = np.flatnonzero(flags), np.flatnonzero(wide)
+        self.near, self.wide, self._around = np.flatnonzero(flags), np.flatnonzero(wide), None
+
+    def around(self) -> Array:
+        """Rows (n,) that are told of the surface, and those so far around that what a step carries there comes of
+        them."""
+        from scipy import ndimage
+
+        if self._around is not None:
+            return self._around
+        told = np.zeros(self.phi.size // ROW, np.uint8)
+        told[self.wide] = 1
+        grown = told.reshape(int(self.shape[0]), int(self.shape[1]), -1)
+        for axis, reach in enumerate((REACH, REACH, 1)):
+            grown = ndimage.maximum_filter1d(grown, 2 * reach + 1, axis=axis, mode="constant")
+        self._around = np.flatnonzero(grown)
+        return self._around
 
     def combine(self, low: Array, high: Array, distance: Callable[[Array], Array], *, cut: bool) -> None:
         """Add the inside of a distance (voxels, at places (3, n) of the scene) that ends within the box low … high
@@ -198,13 +253,17 @@ class LevelSet:
         grid, age = self.grid(), self.age.reshape(tuple(self.shape))
         for b in (blocks[:, whole].T - self.low) * BLOCK:
             at = tuple(slice(n, n + BLOCK) for n in b)
-            grid[at] = -sign * FAR
+            if not (grid[at] == -sign * FAR).all():
+                grid[at], self.origin = -sign * FAR, None
         rows = self._rows_of(blocks[:, part])
         for n in range(0, len(rows), MOST):
             some = rows[n : n + MOST]
             d = np.clip(distance(self.places(some)), -FAR, FAR).astype(np.float32)
             voxels = (some[:, None] * ROW + np.arange(ROW)).reshape(-1)
-            self.phi[voxels] = np.maximum(self.phi[voxels], -d) if cut else np.minimum(self.phi[voxels], d)
+            was = self.phi[voxels]
+            now = np.maximum(was, -d) if cut else np.minimum(was, d)
+            if not np.array_equal(was, now):
+                self.phi[voxels], self.origin = now, None
         inside = grid < 0
         age[inside & (age == 0)] = -MARK
         age[~inside] = 0
@@ -224,9 +283,10 @@ class LevelSet:
         self.known = np.zeros(self.phi.size // ROW, bool)
         self.speeds = Speeds()
 
-    def ask(self, fill: Fill) -> None:
-        """Speeds of the rows that have none yet."""
-        new = self.wide[~self.known[self.wide]]
+    def ask(self, fill: Fill, rows: Array | None = None) -> None:
+        """Speeds of the rows that have none yet: of those that are told of the surface, or of others (n,)."""
+        rows = self.wide if rows is None else rows
+        new = rows[~self.known[rows]]
         for first in range(0, len(new), MOST):
             rows = new[first : first + MOST]
             made = fill(self.places(rows))
@@ -235,7 +295,7 @@ class LevelSet:
                 if not values.size:
                     continue
                 if not getattr(self.speeds, name).size:
-                    setattr(self.speeds, name, np.empty((*values.shape[:-1], self.phi.size), np.float32))
+                    setattr(self.speeds, name, np.zeros((*values.shape[:-1], self.phi.size), np.float32))
                 held = getattr(self.speeds, name)
                 by_rows = held.reshape(*held.shape[:-1], -1, ROW)
                 by_rows[..., rows, :] = values.reshape(*values.shape[:-1], -1, ROW)
@@ -280,6 +340,65 @@ class LevelSet:
             self.owed -= self.amounts()[0] - now
         self._each(w, kernels.settle, self.phi, wide, s.floor, self.age, was, np.float32(left), np.float32(dt))
 
+    def carry(self, dt: float, left: float, *, hold: bool = False) -> None:
+        """Move it for dt seconds where a flow is all that moves it; speeds are known of the rows `around`. See `step`.
+
+        Distances are those of where everything was when it began to be only carried; where that is no longer known so
+        near to the surface that it matters, it begins anew.
+        """
+        rows, s, size = self.around(), self.speeds, self.phi.size
+        n = len(rows)
+        if self.origin is None:
+            way = np.full((size // ROW, ROW, 3), carried.LOST, np.float32)
+            way[rows] = 0
+            self.origin = Origin(way.reshape(-1, 3), *self._base())
+        origin = self.origin
+        if len(self._wind) != size:
+            self._wind = np.zeros((size, 3), np.float32)
+        wind = self._wind
+        was, made, ways = (
+            np.empty(n * ROW, np.float32),
+            np.empty(n * ROW, np.float32),
+            np.empty((n, ROW, 3), np.float32),
+        )
+        there, _, gain = self.amounts() if hold else (0.0, 0.0, 0.0)
+        self._each(n, kernels.taken, self.phi, rows, was)
+        self._each(n, carried.blowing, rows, s.flow, s.free, wind)
+        self._each(
+            n, carried.carried, rows, self.shape, wind, np.float32(dt), origin.way, self.phi, origin.base,
+            (origin.low - self.low) * BLOCK, origin.shape, made, ways.reshape(-1, 3),
+        )  # fmt: skip
+        self._each(n, kernels.put, self.phi, rows, made)
+        wind.reshape(-1, ROW, 3)[rows] = 0  # as it was: what is beyond the rows is still
+        by_rows = origin.way.reshape(-1, ROW, 3)
+        by_rows[origin.known()] = carried.LOST
+        by_rows[rows], origin.rows = ways, rows
+        self._each(n, kernels.settle, self.phi, rows, s.floor, self.age, was, np.float32(left), np.float32(dt))
+        self.wide = rows  # all that may have got another value: `find` lets go of what is far
+        self.find()
+        for _ in range(2):
+            self._relax()
+        if hold:
+            now, area, more = self.amounts()
+            self.owed += 0.5 * dt * (gain + more) - (now - there)
+            by = np.float32(np.clip(self.owed / max(area, 1.0), -SHIFT, SHIFT))
+            self._each(len(self.near), kernels.shifted, self.phi, self.near, by)
+            whole = np.arange(len(origin.base) // ROW)
+            self._each(len(whole), kernels.shifted, origin.base, whole, by)
+            self.owed -= self.amounts()[0] - now
+        if sum(self._each(len(self.near), carried.lost_near, self.phi, origin.way, self.near, np.float32(LOSES))):
+            self.tidy()
+            self.origin = None
+
+    def _base(self) -> tuple[Array, Array, Array]:
+        """Distances as they are, in the box of the surface and a block to every side, flat; its first block and its
+        shape. Beyond it all is far outside."""
+        assert self.active is not None
+        at = np.argwhere(self.active)
+        low, high = np.maximum(at.min(axis=0) - 1, 0), np.minimum(at.max(axis=0) + 2, self.active.shape)
+        cut = tuple(slice(a * BLOCK, b * BLOCK) for a, b in zip(low, high, strict=True))
+        return np.ascontiguousarray(self.grid()[cut]).reshape(-1), self.low + low, (high - low) * BLOCK
+
     def tidy(self, rounds: int = 4) -> None:
         """Let the values far from the surface catch up with it: a step moves what is near as it should, and what is
         farther less."""
@@ -297,7 +416,10 @@ class LevelSet:
     def bounded(self) -> None:
         """Nothing is inside what keeps off."""
         at = (self.wide[:, None] * ROW + np.arange(ROW)).reshape(-1)
-        self.phi[at] = np.maximum(self.phi[at], self.speeds.floor[at])
+        was = self.phi[at]
+        self.phi[at] = np.maximum(was, self.speeds.floor[at])
+        if not np.array_equal(was, self.phi[at]):
+            self.origin = None
         self.age[at[self.phi[at] >= 0]] = 0
 
     def volume(self) -> float:
@@ -321,23 +443,41 @@ class LevelSet:
 
     # in and out ----------------------------------------------------------------------------------------------------
 
-    def stored(self) -> tuple[GridRegion, Array, Array]:
+    def stored(self) -> tuple[GridRegion, Array, Array, Stored | None]:
         """The box of the blocks that are told anything of the surface, and distances and ages in it (nx, ny, nz), in
-        voxels and seconds."""
-        at = np.stack(self._index(self.wide)) // np.array([BLOCK, BLOCK, 1])[:, None]
+        voxels and seconds; and the origin, if there is one."""
+        told = [self.wide] if self.origin is None else [self.wide, self.origin.known()]
+        at = (
+            np.concatenate([np.stack(self._index(rows)) for rows in told], axis=1)
+            // np.array([BLOCK, BLOCK, 1])[:, None]
+        )
         low, high = (at.min(axis=1), at.max(axis=1) + 1) if at.size else (np.ones(3, int), np.full(3, 2))
         cut = tuple(slice(a * BLOCK, b * BLOCK) for a, b in zip(low, high, strict=True))
-        phi, age = self.grid()[cut], self.age.reshape(tuple(self.shape))[cut]
-        return self._region(self.low + low, (high - low) * BLOCK), np.ascontiguousarray(phi), np.ascontiguousarray(age)
+        phi, age = (np.ascontiguousarray(a.reshape(tuple(self.shape))[cut]) for a in (self.phi, self.age))
+        return self._region(self.low + low, (high - low) * BLOCK), phi, age, self._stored_origin(cut)
+
+    def _stored_origin(self, cut: tuple[slice, ...]) -> Stored | None:
+        """The way in a part of the window, and what it began as."""
+        origin = self.origin
+        if origin is None:
+            return None
+        way, base = origin.way.reshape(*self.shape, 3)[cut], origin.base.reshape(tuple(origin.shape))
+        return np.ascontiguousarray(way), base.copy(), [int(n) for n in origin.low]
 
     @classmethod
-    def restored(cls, domain: GridRegion, window: GridRegion, phi: Array, age: Array) -> "LevelSet":
+    def restored(
+        cls, domain: GridRegion, window: GridRegion, phi: Array, age: Array, origin: Stored | None = None
+    ) -> "LevelSet":
         """From what was stored. `phi`, `age` (nx, ny, nz) of the window, distances in voxels."""
         h = domain.voxel_size
         low = np.rint((np.array(window.lower) - np.array(domain.lower)) / (h * BLOCK)).astype(np.int64)
         phi = np.clip(np.array(phi, np.float32), -FAR, FAR).reshape(-1)
         made = cls(domain, low, np.array(window.shape) // BLOCK, phi)
         made.age = np.array(age, np.float32).reshape(-1)
+        if origin is not None:
+            way, base, first = origin
+            held, flat = np.array(way, np.float32).reshape(-1, 3), np.array(base, np.float32).reshape(-1)
+            made.origin = Origin(held, flat, np.array(first, np.int64), np.array(base.shape, np.int64))
         made.cover(low, low + np.array(window.shape) // BLOCK)
         return made
 

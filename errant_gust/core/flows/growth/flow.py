@@ -1,6 +1,7 @@
 """The growth flow: state at a frame, and the step to the next one."""
 
 import math
+from functools import partial
 from typing import Any, cast
 
 import numpy as np
@@ -11,18 +12,21 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.fields.scene import Scene
 from errant_gust.core.flows.boxed import BoxedFlow
+from errant_gust.core.flows.growth.motion import Carry
 from errant_gust.core.flows.growth.obstacles import KeepOff
 from errant_gust.core.flows.growth.seeds import Distance, Seed
 from errant_gust.core.flows.growth.state import GrowthState
 from errant_gust.core.flows.growth.steps import SORT, Domain, Work
 from errant_gust.core.flows.step import Placed
-from errant_gust.core.grids.level_set import LevelSet, Speeds
+from errant_gust.core.grids.level_set import REACH, LevelSet, Speeds
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.level_set import FAR
 
 BYTES_A_VOXEL = 20  # of a window: distances and ages, as they are worked on and as they are stored
 BYTES_NEAR = 110  # of a voxel near the surface: speeds, rates, and what was before
-FAR_OFF = np.float32(1e6)
+BYTES_CARRIED = 44  # of a voxel of a window besides, where it is only carried: winds, ways, and what is made of them
+LOOKED_UP = 8
+"""How much longer a substep is where it is only carried: nothing is lost by a long one."""
 
 
 class GrowthFlow(BoxedFlow):
@@ -45,7 +49,12 @@ class GrowthFlow(BoxedFlow):
         """Voxels that it may fill, and bytes if it fills them; near is what is near a surface as large as the box's."""
         nx, ny, nz = self.domain.shape
         near = 12 * 2 * (nx * ny + ny * nz + nx * nz)
-        return self.domain.voxels, self.domain.voxels * BYTES_A_VOXEL + min(near, self.domain.voxels) * BYTES_NEAR
+        each = BYTES_A_VOXEL + (BYTES_CARRIED if self._carries() else 0)
+        return self.domain.voxels, self.domain.voxels * each + min(near, self.domain.voxels) * BYTES_NEAR
+
+    def _carries(self) -> bool:
+        """Whether it may be only carried for a while."""
+        return any(isinstance(p.step, Carry) and p.step.only == "both ways" for p in self.parts(0.0))
 
     def scale(self, facts: dict[str, Any], measured: Any) -> tuple[float, float]:
         """See `kind.Flow`: voxels near the surface, times substeps."""
@@ -59,7 +68,10 @@ class GrowthFlow(BoxedFlow):
         place = facts["region"]
         (x, y, z), (i, j, k) = place["lower"], place["shape"]
         window = GridRegion((x, y, z), (i, j, k), place["voxel_size"], tuple(place["turn"]))
-        return GrowthState(arrays["distance"], arrays["age"], window, facts["owed"])
+        made = GrowthState(arrays["distance"], arrays["age"], window, facts["owed"])
+        if "way" in arrays:
+            made.origin = (arrays["way"], arrays["base"], facts["begun"])
+        return made
 
     def first(self) -> GrowthState:
         """What the seeds are at once."""
@@ -93,8 +105,15 @@ class GrowthFlow(BoxedFlow):
                 raise Cancelled
             fast, stiff = level.pace()
             done = pace["substeps"] // self.finer.times
-            dt = self.finer.of(self._dt, fast, stiff, end - time, done, domain)
-            level.step(dt, end - time - dt, hold=domain.hold)
+            only_carry = level.speeds.only_carry
+            longest = min(LOOKED_UP * domain.longest, REACH) if only_carry else domain.longest
+            dt = self.finer.of(partial(self._dt, longest=longest), fast, stiff, end - time, done, domain)
+            if only_carry:
+                level.ask(fill, level.around())
+                level.carry(dt, end - time - dt, hold=domain.hold)
+            else:
+                level.origin = None
+                level.step(dt, end - time - dt, hold=domain.hold)
             level.find()
             level.ask(fill)
             time += dt
@@ -137,7 +156,7 @@ class GrowthFlow(BoxedFlow):
         still = now == self._before and self._still(parts, solid)
         self._before = now
         if last is not state or level is None:
-            level = LevelSet.restored(self.domain, state.window, state.distance / h, state.age)
+            level = LevelSet.restored(self.domain, state.window, state.distance / h, state.age, state.origin)
             level.owed = state.owed
             return level
         level.phi = np.clip(level.phi * h / h, -FAR, FAR)
@@ -156,16 +175,17 @@ class GrowthFlow(BoxedFlow):
                 return False
         return True
 
-    def _dt(self, fast: float, stiff: float, left: float, done: int, domain: Domain) -> float:
-        """Seconds of the next substep: equal parts of what is left of the frame."""
+    def _dt(self, fast: float, stiff: float, left: float, done: int, domain: Domain, *, longest: float) -> float:
+        """Seconds of the next substep, in which it goes so many voxels at most: equal parts of what is left of the
+        frame."""
         if not (math.isfinite(fast) and math.isfinite(stiff)):
             raise GustError(
                 "the speeds are no longer numbers", where=f"flows.{self.id}",
                 fix="look at the fields of its steps; the frames before this are kept",
             )  # fmt: skip
-        count = max(1, math.ceil(left * max(fast / domain.longest, 6 * stiff) - 1e-6))
+        count = max(1, math.ceil(left * max(fast / longest, 6 * stiff) - 1e-6))
         if done + count > domain.most_substeps:
-            by = "Smooth" if 6 * stiff > fast / domain.longest else f"{fast * self.domain.voxel_size:.3g} m/s"
+            by = "Smooth" if 6 * stiff > fast / longest else f"{fast * self.domain.voxel_size:.3g} m/s"
             raise GustError(
                 f"{done + count} substeps a frame would be needed for {by}, {domain.most_substeps} are allowed",
                 where=f"flows.{self.id}",
@@ -231,9 +251,9 @@ class GrowthFlow(BoxedFlow):
         return lambda points: np.maximum(distance(points) / h, self._floor(parts, scene, points))
 
     def _state(self, level: LevelSet, pace: dict[str, Any]) -> GrowthState:
-        window, phi, age = level.stored()
+        window, phi, age, origin = level.stored()
         h = self.domain.voxel_size
-        made = GrowthState(phi * np.float32(h), age, window, level.owed)
+        made = GrowthState(phi * np.float32(h), age, window, level.owed, origin)
         made.pace = {
             **pace, "volume": level.volume() * h**3, "area": level.amounts()[1] * h**2, "voxel_size": h,
             "ends": self._ends(made), "lasts": self.clock.step,

@@ -23,7 +23,7 @@ class GrowthKind(FlowKind):
     unit = "voxels"
     icon = "sprout"
     smaller = "larger voxels"
-    engine = 1
+    engine = 2
     dear = True
     begins_with = (("domain", {}), ("seed", {}), ("spread", {}))
     results = (GrownSurface("mesh", "mesh"), VOLUME, DrawnMesh("surface", "surface", "Surface"))

@@ -39,6 +39,7 @@ class Carry(GrowthStep, Pushes):
     """The surface is carried by a vector lane; or only outward by it, so that the volume grows along its streams and
     never draws back.
 
+    Carried both ways and by nothing else, it keeps its volume and its edges: every place is looked up where it was.
     Along curl noise, only outward, it branches: streams that leave the surface draw arms out of it, and those that
     enter it do nothing.
     """

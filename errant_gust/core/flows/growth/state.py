@@ -25,6 +25,9 @@ class GrowthState:
     window: GridRegion
     owed: float = 0.0
     """Volume (voxels) that is still to be made good."""
+    origin: tuple[Array, Array, list[int]] | None = None
+    """Where it comes from while it is only carried: ways (nx, ny, nz, 3) in the window and distances (mx, my, mz) as
+    that began, in voxels; the first block (3) of the latter in the domain."""
     pace: dict[str, Any] = field(default_factory=dict)
     """What is said of the frame; not part of the state."""
 
@@ -34,9 +37,11 @@ class GrowthState:
         return int(np.count_nonzero(self.distance < 0))
 
     def channels(self) -> dict[str, Array]:
-        """What is stored: `distance` and `age`, (nx, ny, nz)."""
-        return {"distance": self.distance, "age": self.age}
+        """What is stored: `distance` and `age`, (nx, ny, nz); while it is only carried also `way` and `base`."""
+        made = {"distance": self.distance, "age": self.age}
+        return made if self.origin is None else {**made, "way": self.origin[0], "base": self.origin[1]}
 
     def facts(self) -> dict[str, Any]:
         """What is stored beside them."""
-        return {"count": self.count, "owed": self.owed, **self.pace, **told_of(self.window)}
+        begun = {} if self.origin is None else {"begun": self.origin[2]}
+        return {"count": self.count, "owed": self.owed, **begun, **self.pace, **told_of(self.window)}
