@@ -79,9 +79,8 @@ class Domain(GrowthStep):
     family = "domain"
     yields = "the space to grow in"
     mistake = (
-        "What is thinner than two voxels is lost, and edges become round where more than a Carry moves it. Twice as fine "
-        "costs "
-        "eight times the time: four times the voxels at the surface, and twice the substeps."
+        "What is thinner than two voxels is lost, and edges become round where more than a Carry moves it. Twice as "
+        "fine costs eight times the time: four times the voxels at the surface, and twice the substeps."
     )
     headline = "region"
 
