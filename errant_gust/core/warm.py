@@ -117,15 +117,14 @@ def poured(folder: Path) -> Plan:
     )  # fmt: skip
 
 
-def grown(folder: Path) -> Plan:
-    """A study of growth with all that kernels are needed for."""
+def grown(folder: Path, *, only_carried: bool = False) -> Plan:
+    """A study of growth with all that kernels are needed for, or with the rest of them: one that is only carried."""
+    moved = [] if only_carried else [("spread", {}), ("carry", {"field": "swirl"}), ("smooth", {})]
     steps = [
         ("domain", {"region": "room", "hold": True}),
         ("seed", {"shape": "ball"}),
-        ("spread", {}),
-        ("carry", {"field": "swirl"}),
         ("carry", {"field": "swirl", "only": "both ways"}),
-        ("smooth", {}),
+        *moved,
     ]
     regions = [{"id": "room", "bounds": {"lower": [-1] * 3, "upper": [1] * 3}, "voxel_size": 0.1}]
     shapes = [{"id": "ball", "kind": "sphere", "params": {"radius": 0.4}}]
@@ -217,11 +216,12 @@ def _liquid_grains_and_growth(folder: Path, plans: list[Plan]) -> None:
     compute(sand.study, "silica", folder / "sand", quality="preview", assets=sand.assets, last=3)
     frost = compute(grown(folder).study, "w", folder / "grown", last=3)
     GrowthKind().result(form="mesh").read(frost, 3)
+    compute(grown(folder, only_carried=True).study, "w", folder / "carried", last=3)
     store = compute(plans[0].study, "spray", folder / "run", quality="preview", assets=plans[0].assets, last=2)
     findings_on_frame(plans[0], "spray", store, 2)
 
 
-KERNELS = 134
+KERNELS = 137
 """How many there are: for a progress that is told before they are."""
 PARTS = {"fields": _fields_and_gas, "flows": _liquid_grains_and_growth}
 """What is compiled by processes of their own: they share few kernels."""
