@@ -3,6 +3,7 @@
 import math
 import shlex
 import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -97,19 +98,48 @@ def deliver(
     print(f"sum of all: {said['seal']}")
 
 
+CAMERA = "AZIMUTH,HEIGHT in degrees (0 from +x, -90 from the front), or the name of a viewpoint of its study"
+FILES = "Folder of files that its study names"
+
+
+@app.command()
+def picture(
+    run: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
+    out: Annotated[Path, typer.Option(help="A new .png file")],
+    frame: Annotated[int | None, typer.Option(help="The last if left out")] = None,
+    camera: Annotated[str, typer.Option(help=CAMERA)] = "-60,13",
+    size: Annotated[str, typer.Option(help="WIDTHxHEIGHT in pixels")] = "960x600",
+    result: Annotated[str, typer.Option(help="What is drawn; what the view shows if left out")] = "",
+    files: Annotated[Path | None, typer.Option(help=FILES)] = None,
+) -> None:
+    """A picture of a run's frame without a screen: with perspective, light, shadows, and the shapes of its study."""
+    from errant_gust.core.files.writing import check_new
+    from errant_gust.core.geometry.shapes import Assets
+    from errant_gust.core.pictures.taking import take
+
+    if out.suffix.lower() != ".png":
+        raise GustError(f"'{out.name}' is no .png file", where="--out", fix="name it picture.png")
+    check_new(out)
+    began = time.perf_counter()
+    taken = take(run, frame, out, _pixels(size), camera, result, Assets(files) if files is not None else None)
+    print(f"{out}: frame {taken}, {time.perf_counter() - began:.1f} s")
+
+
 @app.command()
 def flipbook(
     run: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
     to: Annotated[Path, typer.Option(help="New folder: a PNG a frame, and flipbook.mp4")],
-    result: Annotated[str, typer.Option(help="What is drawn; the run's first result if left out")] = "",
+    result: Annotated[str, typer.Option(help="What is drawn; what the view shows if left out")] = "",
     frames: Annotated[str, typer.Option(help="A-B; all if left out")] = "",
-    view: Annotated[str, typer.Option(help="AZIMUTH,HEIGHT in degrees: 0 from +x, -90 from the front")] = "-90,0",
+    view: Annotated[str, typer.Option(help=CAMERA)] = "-60,13",
     size: Annotated[str, typer.Option(help="WIDTHxHEIGHT in pixels")] = "960x600",
+    files: Annotated[Path | None, typer.Option(help=FILES)] = None,
 ) -> None:
-    """A film of a run's frames (H.264) from any side, drawn without a screen; the Desk makes one of what it shows."""
+    """A film of a run's frames (H.264), drawn without a screen; the Desk makes one of what it shows."""
+    from errant_gust.core.geometry.shapes import Assets
     from errant_gust.core.looking.flipbook import Film, flip
-    from errant_gust.core.looking.thumbnail import View
-    from errant_gust.core.runs.export import kind_of_run
+    from errant_gust.core.pictures.stage import Stage
+    from errant_gust.core.pictures.taking import seen_from
     from errant_gust.core.runs.frame_store import RunStore
 
     store = RunStore(run)
@@ -121,14 +151,15 @@ def flipbook(
     missing = next((f for f in range(first, last + 1) if f not in set(ready)), None)
     if missing is not None:
         raise GustError(f"frame {missing} is not there", where="--frames", fix=f"it has {ready[0]} to {ready[-1]}")
-    width, height = _two(size.lower().replace("x", ","), "--size", "960x600")
-    azimuth, high = _two(view, "--view", "-60,25")
-    film = Film(manifest["flow"], first, last, int(width), int(height), manifest["clock"]["fps"], f"seen from {view}")
+    width, height = _pixels(size)
+    film = Film(manifest["flow"], first, last, width, height, manifest["clock"]["fps"], f"seen from {view}")
+    stage = Stage(store, Assets(files) if files is not None else None)
+    seen, named = seen_from(stage, view, (width, height), "--view"), stage.kind.result(result) if result else None
     with stopping() as stopped, bar() as shown:
         drawn, filmed = (shown.add_task(what, total=last - first + 1) for what in ("drawing", "making the film"))
         try:
             flip(
-                store, kind_of_run(store).result(result), film, to, View(azimuth, high), cancel=stopped,
+                stage, named, film, to, seen, cancel=stopped,
                 report=lambda done, total: shown.update(drawn, completed=done),
                 encoded=lambda done, total: shown.update(filmed, completed=done),
             )  # fmt: skip
@@ -137,6 +168,11 @@ def flipbook(
             err.print("stopped; nothing is kept of it")
             raise typer.Exit(130) from None
     print(f"{to}: {last - first + 1} pictures of {film.width} × {film.height} pixels and flipbook.mp4")
+
+
+def _pixels(text: str) -> tuple[int, int]:
+    width, height = _two(text.lower().replace("x", ","), "--size", "960x600")
+    return int(width), int(height)
 
 
 def _two(text: str, where: str, right: str) -> tuple[float, float]:

@@ -322,13 +322,13 @@ def sweep(
     frame: Annotated[int | None, typer.Option(help="That is read and shown; the last if left out")] = None,
     workers: Annotated[int, typer.Option(help="Runs at a time here; a cluster takes as many as it can")] = 1,
     read: Annotated[list[str] | None, typer.Option(help="A lane whose mean where the flow is is told too")] = None,
-    view: Annotated[str, typer.Option(help="From where the sheet is seen: degrees round (-90: front), up")] = "-90,0",
+    view: Annotated[str, typer.Option(help="From where the sheet is seen: degrees round (-90: front), up")] = "-60,13",
     dry: Annotated[bool, typer.Option("--dry", help="Only say what it would be")] = False,
 ) -> None:
     """The same study with other values, a run each; exit code 1 if one of them failed."""
     from errant_gust.cli import sweeping
     from errant_gust.core.flows.kind import kind_of
-    from errant_gust.core.looking.thumbnail import View
+    from errant_gust.core.pictures.camera import View
     from errant_gust.core.runs.run_readings import LANE, READINGS, units_of
     from errant_gust.core.runs.sweep import label, read_vary
 

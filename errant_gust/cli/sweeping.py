@@ -12,7 +12,8 @@ from errant_gust.core.fields.plan import Plan
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.looking.contact_sheet import Tile, contact_sheet
-from errant_gust.core.looking.thumbnail import FRONT, View
+from errant_gust.core.pictures.camera import USUAL, View
+from errant_gust.core.pictures.stage import Stage
 from errant_gust.core.runs import engine, job
 from errant_gust.core.runs.cost import cost_of, memory_of
 from errant_gust.core.runs.frame_store import RunStore
@@ -98,7 +99,7 @@ def swept(
             raise
 
 
-def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int, view: View = FRONT) -> Path:
+def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int, view: View = USUAL) -> Path:
     """`sweep.json` and `contact.png` in the folder."""
     result = kind_of(plan.study.find("flows", flow, "--flow").kind).result()
     good = [s for s in found if s.state == "done"]
@@ -108,7 +109,7 @@ def write(found: list[Swept], plan: Plan, flow: str, out: Path, frame: int, view
         text = json.dumps({"flow": flow, "frame": frame, "runs": [s.as_dict() for s in found]}, indent=1)
         file.write(text.encode())
     tiles = [
-        Tile(RunStore(out / s.identity), result, label(s.values, plan.study),
+        Tile(Stage(RunStore(out / s.identity), plan.assets), result, label(s.values, plan.study),
              f"amount {s.readings['amount']:.4g}, top {s.readings['top']:.3g} m, {s.readings['fastest']:.3g} m/s")
         for s in good
     ]  # fmt: skip

@@ -6,7 +6,7 @@ from typing import Any
 from errant_gust.core.fields import steps  # noqa: F401  (defines the steps of field lanes)
 from errant_gust.core.flows.kind import KINDS
 from errant_gust.core.geometry.shapes import SHAPES
-from errant_gust.core.looking.light import LightLook
+from errant_gust.core.pictures.light import LightLook
 from errant_gust.core.runs.export import FORMATS
 from errant_gust.core.study.parameters import describe, summary
 from errant_gust.core.study.registry import FIELD, flow_kinds, steps_of

@@ -33,6 +33,11 @@ from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.compiler import kernels_folder, target
 from errant_gust.core.kernels.gas import lit
+from errant_gust.core.pictures.camera import Camera, View
+from errant_gust.core.pictures.cloud import Cloud
+from errant_gust.core.pictures.render import Balls, Staged, Streaks, render
+from errant_gust.core.pictures.setting import SMOKE
+from errant_gust.core.pictures.solid import Mesh
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
@@ -133,6 +138,21 @@ def grown(folder: Path, *, only_carried: bool = False) -> Plan:
     return Plan(parse(study("Warm", fields, shapes=shapes, regions=regions, flows=flows)), Assets(folder))
 
 
+def pictured() -> None:
+    """A picture of all that kernels are needed for, and what a ray meets."""
+    corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]], np.float32)
+    faces = np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3]], np.int32)
+    mesh = Mesh(corners, faces, np.ones((4, 3), np.float32))
+    wet = Mesh(corners + np.float32(0.3), faces, mesh.colours)
+    thick = np.ones((4, 4, 4), np.float32)
+    cloud = Cloud(np.zeros(3), np.eye(3), 0.2, thick, 900 * thick, np.full(3, 0.8), None, 1, 200, 1200, 1, 0.3)
+    box = np.full(3, -0.2), np.full(3, 1.2)
+    balls = Balls(corners, np.full(4, 0.1, np.float32), mesh.colours)
+    streaks = Streaks(corners, corners + np.float32(0.1), mesh.colours, 2.0, True)
+    for staged in (Staged(box, 0.0, [mesh], None, cloud, streaks, wet), Staged(box, 0.0, [mesh], balls)):
+        render(staged, Camera.around(box, View(), (32, 20)), SMOKE, (32, 20))
+
+
 def marker() -> Path:
     """The file that says that all kernels of these sources are compiled, for the vectors that this process uses."""
     print_ = hashlib.sha256(Path(__file__).read_bytes() + target().encode()).hexdigest()
@@ -204,6 +224,7 @@ def _fields_and_gas(folder: Path, plans: list[Plan]) -> None:
     density = volume.grids["density"].values
     for toward in (-1.0, 1.0):
         lit(density, *(np.float32(v) for v in (0.1, 0.2, toward)), np.float32(1), np.empty_like(density))
+    pictured()
     compute(sprayed(folder).study, "w", folder / "sprayed", last=3)
     wisps = open_study(folder / "kiln_wisps.gust.json")
     compute(wisps.study, "fine", folder / "fine", quality="preview", assets=wisps.assets, last=2)

@@ -13,9 +13,10 @@ from errant_gust.core.errors import FileError, StudyError
 from errant_gust.core.files.removing import checked, remove
 from errant_gust.core.files.room import free_at, has_room, in_words
 from errant_gust.core.home import home
-from errant_gust.core.looking.thumbnail import as_png, thumbnail
+from errant_gust.core.pictures.stage import Stage
+from errant_gust.core.pictures.taking import as_png
+from errant_gust.core.pictures.taking import picture as taken
 from errant_gust.core.runs import engine
-from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.study import document
 from errant_gust.core.study.changes import Change, changes
@@ -203,9 +204,12 @@ def sweep() -> int:
 
 @lru_cache(maxsize=256)
 def _picture(folder: str, frame: int, width: int, height: int) -> bytes:
-    store = RunStore(runs.folder_of(folder))
-    pixels = thumbnail(store, frame, kind_of_run(store).result(), (width, height))
-    return as_png(pixels)
+    return as_png(taken(stage_of(folder), frame, (width, height)))
+
+
+def stage_of(identity: str) -> Stage:
+    """A run to be pictured, with the files of the study that asked for it."""
+    return Stage(RunStore(runs.folder_of(identity)), revisions.assets(runs.get(identity).study_id))
 
 
 def picture(identity: str, frame: int | None, width: int = 160, height: int = 100) -> bytes:

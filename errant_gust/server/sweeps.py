@@ -4,13 +4,14 @@ import uuid
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
-
-from errant_gust.core.errors import GustError, StudyError
+from errant_gust.core.errors import StudyError
 from errant_gust.core.fields.plan import Plan
 from errant_gust.core.flows.kind import kind_of
 from errant_gust.core.home import home
-from errant_gust.core.looking.thumbnail import Box, View, as_png, box_of, fastest_of, thumbnail
+from errant_gust.core.pictures.camera import Box, View
+from errant_gust.core.pictures.stage import Ends
+from errant_gust.core.pictures.taking import as_png, boxes_of
+from errant_gust.core.pictures.taking import picture as taken
 from errant_gust.core.runs.cost import cost_of
 from errant_gust.core.runs.export import kind_of_run, plan_of_run
 from errant_gust.core.runs.frame_store import RunStore
@@ -161,21 +162,9 @@ def sheet(sweep: str, frame: int | None, lanes: tuple[str, ...] = ()) -> dict[st
 
 
 @lru_cache(maxsize=64)
-def _box(sweep: str, frame: int, ready: tuple[str, ...]) -> tuple[Box | None, float]:
-    """What all runs of a sweep take up on a frame, and the speed of the fastest points of them."""
-    found = []
-    fastest = 0.0
-    for identity in ready:
-        store = RunStore(runs.folder_of(identity))
-        try:
-            result = kind_of_run(store).result()
-            box, fastest = box_of(store, frame, result), max(fastest, fastest_of(store, frame, result))
-        except GustError:  # a frame that is not there
-            continue
-        if box is not None:
-            found.append(box)
-    around = (np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)) if found else None
-    return around, fastest
+def _box(frame: int, ready: tuple[str, ...]) -> tuple[Box | None, Ends | None]:
+    """What all runs of a sweep take up on a frame, and the ends of the numbers that colour them."""
+    return boxes_of([(shelf.stage_of(identity), None) for identity in ready], [frame])
 
 
 def picture(sweep: str, identity: str, frame: int, size: tuple[int, int], view: View) -> bytes:
@@ -183,10 +172,8 @@ def picture(sweep: str, identity: str, frame: int, size: tuple[int, int], view: 
     ready = tuple(r.identity for r in _of(sweep) if frame in RunStore(runs.folder_of(r.identity)).frames())
     if identity not in ready:
         raise StudyError(f"there is no frame {frame} of '{identity}' in this sweep")
-    store = RunStore(runs.folder_of(identity))
-    box, fastest = _box(sweep, frame, ready)
-    pixels = thumbnail(store, frame, kind_of_run(store).result(), size, box, view, fastest)
-    return as_png(pixels)
+    box, ends = _box(frame, ready)
+    return as_png(taken(shelf.stage_of(identity), frame, size, view, box=box, ends=ends))
 
 
 def of_study(key: str) -> list[dict[str, Any]]:

@@ -12,7 +12,6 @@ import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,8 +22,9 @@ from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.movie import write_movie
 from errant_gust.core.files.writing import written_whole
 from errant_gust.core.flows.results import Result
-from errant_gust.core.looking.thumbnail import View, box_of, fastest_of, thumbnail
-from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.pictures.camera import Camera, View
+from errant_gust.core.pictures.stage import Stage
+from errant_gust.core.pictures.taking import as_png, boxes_of, picture
 from errant_gust.core.runs.lease import leased
 
 FORMAT = "errant-gust-flipbook"
@@ -209,40 +209,38 @@ def _clear(made: Flipbook) -> None:
 
 
 def flip(
-    store: RunStore, result: Result, film: Film, folder: Path, view: View, *,
+    stage: Stage, result: Result | None, film: Film, folder: Path, seen: View | Camera, *,
     report: Callable[[int, int], None] | None = None, encoded: Callable[[int, int], None] | None = None,
     cancel: Cancel | None = None,
 ) -> Flipbook:  # fmt: skip
-    """A flipbook of a run without a screen, in one scale and one mapping for all frames. `report` is told what is
-    drawn, `encoded` what the film has. Raises Cancelled when stopped; what was drawn is then taken away."""
+    """A flipbook of a run without a screen, from a side or through a camera, with one box around all and one mapping
+    for all frames. `report` is told what is drawn, `encoded` what the film has. Raises Cancelled when stopped; what was
+    drawn is then taken away."""
     aside = folder.with_name(f".{folder.name}.drawing")
     with leased(aside, "is being drawn by"):
         try:
-            return _flipped(store, result, film, folder, view, report, encoded, cancel)
+            return _flipped(stage, result, film, folder, seen, report, encoded, cancel)
         finally:
             shutil.rmtree(aside, ignore_errors=True)
 
 
 def _flipped(
-    store: RunStore, result: Result, film: Film, folder: Path, view: View, report: Callable[[int, int], None] | None,
-    encoded: Callable[[int, int], None] | None, cancel: Cancel | None,
+    stage: Stage, result: Result | None, film: Film, folder: Path, seen: View | Camera,
+    report: Callable[[int, int], None] | None, encoded: Callable[[int, int], None] | None, cancel: Cancel | None,
 ) -> Flipbook:  # fmt: skip
     made = Flipbook(folder)
     _clear(made)
     made.begin(film)
     frames = range(film.first, film.last + 1)
     some = frames[:: max(1, len(frames) // 8)]
-    boxes = [b for f in (*some, film.last) if (b := box_of(store, f, result)) is not None]
-    around = (np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)) if boxes else None
-    fastest = max(fastest_of(store, f, result) for f in some) or None
+    around, ends = boxes_of([(stage, result)], [*some, film.last])
     try:
         for n, frame in enumerate(frames):
             if cancel is not None and cancel():
                 raise Cancelled
-            pixels: Any = thumbnail(store, frame, result, (film.width, film.height), around, view, fastest)
-            data = io.BytesIO()
-            Image.fromarray(pixels).save(data, "PNG")
-            made.put(frame, data.getvalue())
+            size = (film.width, film.height)
+            pixels = picture(stage, frame, size, seen, result=result, box=around, ends=ends, cancel=cancel)
+            made.put(frame, as_png(pixels))
             if report is not None:
                 report(n + 1, len(frames))
         made.finish(encoded, cancel)

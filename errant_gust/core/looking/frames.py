@@ -13,8 +13,8 @@ from errant_gust.core.flows.results import VELOCITY, Channel, MeshData, Points, 
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.gas import lit
 from errant_gust.core.looking.heads import Head, MeshHead, PointsHead, TexelsHead
-from errant_gust.core.looking.light import KEY
 from errant_gust.core.looking.texels import MOST, as_bytes, packed, place_of, thinned
+from errant_gust.core.pictures.light import KEY
 from errant_gust.core.runs.frame_store import RunStore
 
 SMOKE = ("density", "temperature")

@@ -7,11 +7,12 @@ from PIL import Image
 
 from errant_gust.core.fields.samples import Array
 from errant_gust.core.geometry.scene_files import turned
-from errant_gust.core.looking.thumbnail import SEA, View
 
 SIZE = (240, 200)
 SAMPLES = 200_000
-SEEN = View(-60.0, 18.0)
+RIGHT, ABOVE = np.array([0.8660254, 0.5, 0.0]), np.array([-0.15450850, 0.26761657, 0.95105652])
+"""What is to the right and up in the picture: seen from 60° beside +x, 18° up."""
+SEA = np.array([15, 27, 45], np.float32) / 255
 LIGHT = np.array([0.35, -0.5, 0.8]) / np.linalg.norm([0.35, -0.5, 0.8])
 STONE = np.array([0.86, 0.82, 0.74])
 GROUND = np.array([0.20, 0.31, 0.45])
@@ -36,7 +37,7 @@ def upright(points: Array, faces: Array, up: str) -> Array:
     flat = dice.uniform(-reach, reach, (SAMPLES, 2)) + middle[:2]
     places = np.concatenate([places, np.column_stack([flat, np.full(SAMPLES, low[2])])])
     colour = np.concatenate([shade[:, None] * STONE, np.broadcast_to(GROUND, (SAMPLES, 3))])
-    right, above = SEEN.axes
+    right, above = RIGHT, ABOVE
     toward = np.cross(right, above)
     q = places @ np.stack([right, above]).T
     span = q.max(axis=0) - q.min(axis=0)

@@ -13,7 +13,7 @@ from errant_gust.core.files.zips import zip_made_by
 from errant_gust.core.looking.compared import compared_to_look
 from errant_gust.core.looking.drawn import drawn_to_look
 from errant_gust.core.looking.frames import frame_to_look, head_of
-from errant_gust.core.looking.light import LightLook, toward
+from errant_gust.core.pictures.light import LightLook, toward
 from errant_gust.core.runs.compare import channel_of, numbers_of, plain_numbers
 from errant_gust.core.runs.export import Velocity, export_run, kind_of_run
 from errant_gust.core.runs.frame_store import RunStore

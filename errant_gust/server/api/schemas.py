@@ -10,7 +10,7 @@ from pydantic.json_schema import models_json_schema
 from errant_gust.core.flows.looks import LOOKS
 from errant_gust.core.flows.results import Form
 from errant_gust.core.looking.heads import HEADS
-from errant_gust.core.looking.light import LightLook
+from errant_gust.core.pictures.light import LightLook
 from errant_gust.core.study.document import Raw, Step, Study
 from errant_gust.core.study.values import FieldRef, Keys, Link, raw_schema
 

@@ -1,0 +1,74 @@
+"""What lights a picture and what is around: colours as in the view, strengths by what is looked at."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.pictures.light import LIGHT_ID, LightLook, toward
+from errant_gust.core.study.document import Study
+
+KEY = 0.95 * np.array([1.0, 0.93, 0.8])
+SKY = 0.81 * np.array([0.36, 0.46, 0.66])
+LOW = 0.62 * np.array([0.05, 0.07, 0.11])
+FILL = 0.24 * np.array([0.42, 0.5, 0.68])
+
+
+@dataclass(frozen=True)
+class Setting:
+    """Strengths of key, sky and fill, times those of the view; where the key comes from (degrees round from where the
+    camera stands, and up); exposure in stops; how bright the ground is; colours above and at the horizon in linear
+    light; how much brightness glares; and how much of the tone curve is of each colour by itself."""
+
+    key: float
+    sky: float
+    fill: float
+    turn: float
+    height: float
+    exposure: float
+    ground: float
+    above: tuple[float, float, float]
+    horizon: tuple[float, float, float]
+    bloom: float = 0.08
+    pale: float = 0.15
+    plain: bool = False
+
+    def numbers(self, azimuth: float, floor: float | None) -> Array:
+        """As kernels take it, (28,); `azimuth`: where the camera stands, in degrees; `floor`: height of the ground in
+        m, None without."""
+        key = toward(azimuth + self.turn, self.height)
+        fill = toward(azimuth + self.turn + 155, 18)
+        return np.concatenate(
+            [
+                key, self.key * KEY, self.sky * SKY, self.sky * LOW, fill, self.fill * FILL,
+                [self.ground, floor or 0.0, 0.0 if floor is None else 1.0, 0.021], self.above, self.horizon,
+            ]
+        ).astype(np.float32)  # fmt: skip
+
+
+SMOKE = Setting(2.6, 0.45, 0.7, 150, 38, 0.2, 0.08, (0.005, 0.008, 0.014), (0.026, 0.034, 0.047))
+FIRE = Setting(0.3, 0.22, 0.22, -150, 40, 0.0, 0.16, (0.004, 0.006, 0.011), (0.016, 0.021, 0.03), 0.12, 0.4)
+WATER = Setting(2.2, 1.5, 0.8, 140, 34, -0.1, 0.07, (0.05, 0.09, 0.16), (0.30, 0.36, 0.42))
+GRAINS = Setting(2.3, 0.9, 0.9, 105, 38, 0.1, 0.115, (0.010, 0.013, 0.02), (0.055, 0.06, 0.07))
+SPARKS = Setting(0.22, 0.22, 0.3, -150, 40, 0.0, 0.16, (0.003, 0.0045, 0.009), (0.012, 0.015, 0.023), 0.12, 0.4)
+SURFACE = Setting(1.9, 1.0, 1.6, -150, 44, -0.15, 0.11, (0.006, 0.010, 0.018), (0.04, 0.052, 0.07))
+
+
+def lit_by(study: Study, usual: Setting, azimuth: float) -> Setting:
+    """A setting with what a study says of its light; `azimuth`: where the camera stands, in degrees."""
+    said: dict[str, Any] = study.looks.get(LIGHT_ID) or {}
+    if not said:
+        return usual
+    first = LightLook()
+    known = {name: said[name] for name in said if name in LightLook.model_fields}
+    look = first.model_copy(update=known)
+    times = {name: getattr(usual, name) * getattr(look, name) for name in ("key", "sky", "fill") if name in known}
+    made = replace(usual, **times)
+    if "azimuth" in known or "height" in known:
+        made = replace(made, turn=look.azimuth - azimuth, height=look.height)
+    if "exposure" in known:
+        made = replace(made, exposure=look.exposure)
+    if "bloom" in known:
+        made = replace(made, bloom=look.bloom)
+    return replace(made, plain=look.curve == "plain")

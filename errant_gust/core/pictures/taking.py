@@ -1,0 +1,148 @@
+"""Pictures of runs: what a frame holds, seen through a camera, in bytes."""
+
+import io
+from contextlib import suppress
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from errant_gust.core.blocks import Cancel
+from errant_gust.core.errors import FileError, GustError
+from errant_gust.core.fields.samples import Array
+from errant_gust.core.files.writing import written_whole
+from errant_gust.core.flows.results import Result
+from errant_gust.core.geometry.shapes import Assets
+from errant_gust.core.pictures.camera import USUAL, Box, Camera, View
+from errant_gust.core.pictures.render import Staged, render
+from errant_gust.core.pictures.setting import lit_by
+from errant_gust.core.pictures.solid import Mesh
+from errant_gust.core.pictures.stage import STONE, Ends, Stage
+from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.study.viewpoints import viewpoints_of
+
+SMALL = 400
+"""Pixels of width up to which smoke is drawn by the voxels that it has, or coarser ones."""
+LARGE = 1.5
+"""Times the size of what is there, from which on a shape is a surrounding that need not be whole in the picture."""
+SIDES = (16, 8192)
+MOST_PIXELS = 3840 * 2160
+
+
+def check_size(size: tuple[int, int], where: str = "size") -> None:
+    """Raises GustError for a picture that is too small or too large."""
+    if not all(SIDES[0] <= n <= SIDES[1] for n in size) or size[0] * size[1] > MOST_PIXELS:
+        raise GustError(
+            f"{size[0]} × {size[1]} pixels", where=where, fix=f"at least {SIDES[0]} a side, at most 3840 × 2160 in all"
+        )
+
+
+def picture(
+    stage: Stage, frame: int, size: tuple[int, int] = (960, 600), seen: Camera | View = USUAL, *,
+    result: Result | None = None, box: Box | None = None, ends: Ends | None = None, cancel: Cancel | None = None,
+) -> Array:  # fmt: skip
+    """Pixels (height, width, 3) uint8 of a frame; `seen`: a camera that stands somewhere, or a side from which all of
+    `box` (corners in m; else what is there) is seen; `ends`: see `Stage.content`. Raises GustError for a size or a
+    frame that cannot be, Cancelled."""
+    check_size(size)
+    found = stage.content(frame, result, fine=size[0] > SMALL, ends=ends)
+    staged = found.staged
+    around = box or staged.box
+    _furnish(stage, frame, staged, around, grows=box is None)
+    camera = seen if isinstance(seen, Camera) else Camera.around(staged.box, seen, size)
+    way = np.subtract(camera.eye, camera.target)
+    azimuth = seen.azimuth if isinstance(seen, View) else float(np.degrees(np.arctan2(way[1], way[0])))
+    return render(staged, camera, lit_by(stage.plan.study, found.usual, azimuth), size, cancel)
+
+
+def _furnish(stage: Stage, frame: int, staged: Staged, around: Box, *, grows: bool) -> None:
+    """Shapes that stand in the way, and the ground under all."""
+    diagonal, lowest = float(np.linalg.norm(np.subtract(*around))), float(around[0][2])
+    for shape in stage.solids(frame):
+        vertices, faces = shape.surface
+        if not len(faces):
+            continue
+        staged.meshes.append(Mesh(vertices, faces, np.broadcast_to(STONE, (len(vertices), 3))))
+        low, high = vertices.min(axis=0), vertices.max(axis=0)
+        if np.linalg.norm(high - low) < LARGE * diagonal:
+            lowest = min(lowest, float(low[2]))
+            if grows:
+                around = (np.minimum(around[0], low), np.maximum(around[1], high))
+    staged.box, staged.floor = around, lowest
+
+
+def box_of(stage: Stage, frame: int, result: Result | None = None) -> Box | None:
+    """What a result takes up on a frame, with shapes that stand by it; None if there is nothing."""
+    staged = stage.content(frame, result, fine=False).staged
+    empty = staged.cloud is not None and not staged.cloud.extinct.any() and staged.cloud.kelvin is None
+    parts = [*staged.meshes, staged.water, staged.balls, staged.streaks]
+    if staged.cloud is None and not any(p is not None and p.count for p in parts):
+        return None
+    if empty:
+        return None
+    _furnish(stage, frame, staged, staged.box, grows=True)
+    return staged.box
+
+
+def boxes_of(stages: list[tuple[Stage, Result | None]], frames: list[int]) -> tuple[Box | None, Ends | None]:
+    """One box around what several runs hold on frames, and the ends of all numbers that colour; frames that are not
+    there are left out."""
+    boxes: list[Box] = []
+    ends: list[Ends] = []
+    for stage, result in stages:
+        there = set(stage.store.frames())
+        for frame in frames:
+            if frame not in there:
+                continue
+            with suppress(FileError):  # one that cannot be read is told where it is drawn
+                if (box := box_of(stage, frame, result)) is not None:
+                    boxes.append(box)
+                if (some := stage.ends(frame)) is not None:
+                    ends.append(some)
+    around = (np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)) if boxes else None
+    return around, (min(e[0] for e in ends), max(e[1] for e in ends)) if ends else None
+
+
+def seen_from(stage: Stage, told: str, size: tuple[int, int], where: str = "camera") -> Camera | View:
+    """A camera from words: a saved viewpoint by its name, or degrees round and up as `-60,13`. Raises GustError."""
+    for one in viewpoints_of(stage.plan.study):
+        if one["name"] == told:
+            return Camera.at(one, size)
+    parts = told.split(",")
+    try:
+        azimuth, height = (float(p) for p in parts)
+        if not (np.isfinite([azimuth, height]).all() and -90 <= height <= 90):
+            raise ValueError
+    except ValueError:
+        names = ", ".join(v["name"] for v in viewpoints_of(stage.plan.study))
+        fix = f"degrees round and up, as -60,13{f'; or one of: {names}' if names else ''}"
+        raise GustError(f"'{told[:60]}' is no viewpoint", where=where, fix=fix) from None
+    return View(azimuth, height)
+
+
+def as_png(pixels: Array) -> bytes:
+    """Pixels (height, width, 3) uint8 as a file."""
+    out = io.BytesIO()
+    Image.fromarray(pixels).save(out, "PNG")
+    return out.getvalue()
+
+
+def take(
+    folder: Path, frame: int | None, to: Path, size: tuple[int, int], camera: str, result: str = "",
+    assets: Assets | None = None,
+) -> int:  # fmt: skip
+    """A PNG of a run's frame (the last if none is named); which it was. Raises GustError."""
+    store = RunStore(folder)
+    ready = store.frames()
+    stage = Stage(store, assets)
+    if not ready:
+        raise GustError("has no frame yet", where=str(folder), fix="run it first")
+    chosen = ready[-1] if frame is None else frame
+    if chosen not in ready:
+        raise GustError(f"frame {chosen} is not there", where="--frame", fix=f"it has {ready[0]} to {ready[-1]}")
+    check_size(size, "--size")
+    named = stage.kind.result(result) if result else None
+    pixels = picture(stage, chosen, size, seen_from(stage, camera, size, "--camera"), result=named)
+    with written_whole(to) as file:
+        file.write(as_png(pixels))
+    return chosen
