@@ -33,11 +33,12 @@ from errant_gust.core.grids.grid import Grid
 from errant_gust.core.grids.region import GridRegion
 from errant_gust.core.kernels.compiler import kernels_folder, target
 from errant_gust.core.kernels.gas import lit
+from errant_gust.core.kernels.rays import what_is_met
 from errant_gust.core.pictures.camera import Camera, View
 from errant_gust.core.pictures.cloud import Cloud
 from errant_gust.core.pictures.render import Balls, Staged, Streaks, render
 from errant_gust.core.pictures.setting import SMOKE
-from errant_gust.core.pictures.solid import Mesh
+from errant_gust.core.pictures.solid import Mesh, tree_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
@@ -151,6 +152,9 @@ def pictured() -> None:
     streaks = Streaks(corners, corners + np.float32(0.1), mesh.colours, 2.0, True)
     for staged in (Staged(box, 0.0, [mesh], None, cloud, streaks, wet), Staged(box, 0.0, [mesh], balls)):
         render(staged, Camera.around(box, View(), (32, 20)), SMOKE, (32, 20))
+    far, which = np.zeros(4, np.float32), np.zeros(4, np.int32)
+    stack = np.empty(64, np.int32)
+    what_is_met(tree_of(mesh.corners[0]), corners, corners, np.float32(9), stack, far, which)
 
 
 def marker() -> Path:
@@ -242,7 +246,7 @@ def _liquid_grains_and_growth(folder: Path, plans: list[Plan]) -> None:
     findings_on_frame(plans[0], "spray", store, 2)
 
 
-KERNELS = 137
+KERNELS = 160
 """How many there are: for a progress that is told before they are."""
 PARTS = {"fields": _fields_and_gas, "flows": _liquid_grains_and_growth}
 """What is compiled by processes of their own: they share few kernels."""

@@ -2,7 +2,9 @@
 
 import json
 
+import numpy as np
 import pytest
+from PIL import Image
 
 from errant_gust.core.study.document import load
 from tests.cli.test_commands import gust
@@ -77,7 +79,8 @@ def test_an_import_that_cannot_be_is_refused_and_writes_nothing(tmp_path, given,
     [
         (["--frames", "2-9"], "frame 4 is not there; it has 1 to 3"),
         (["--size", "321x200"], "width: 321 pixels; an even number"),
-        (["--view", "up"], "'up' are no two numbers"),
+        (["--view", "up"], "'up' is no viewpoint; degrees round and up, as -60,13"),
+        (["--view", "0,91"], "'0,91' is no viewpoint"),
         (["--result", "volume"], "volume"),
     ],
 )
@@ -86,3 +89,37 @@ def test_a_film_that_cannot_be_is_refused_and_leaves_nothing(tmp_path, given, wo
     done = gust("flipbook", tmp_path / "run", "--to", tmp_path / "film", *given, check=False)
     assert (done.returncode, words in done.stderr) == (2, True)
     assert not (tmp_path / "film").exists()
+
+
+def test_a_picture_of_a_run_is_taken_from_a_side_and_from_a_saved_viewpoint(tmp_path):
+    gust("run", study_file(tmp_path / "dust.gust.json", [VIEW]), "--flow", "dust", "--out", tmp_path / "run")
+    said = gust("picture", tmp_path / "run", "--frame", "2", "--size", "160x100", "--out", tmp_path / "a.png").stdout
+    assert "frame 2" in said
+    gust("picture", tmp_path / "run", "--frame", "2", "--size", "160x100", "--camera", VIEW["name"], "--out",
+         tmp_path / "b.png")  # fmt: skip
+    a, b = (np.asarray(Image.open(tmp_path / f"{n}.png")).astype(float) for n in "ab")
+    assert a.shape == b.shape == (100, 160, 3)
+    assert np.abs(a - b).mean() > 1, "from elsewhere it looks different"
+    assert len(np.unique(a.reshape(-1, 3), axis=0)) > 50
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        (["--frame", "9"], "frame 9 is not there; it has 1 to 3"),
+        (["--size", "0x100"], "0 × 100 pixels"),
+        (["--size", "100000x100"], "100000 × 100 pixels"),
+        (["--camera", "nan,3"], "'nan,3' is no viewpoint"),
+        (["--result", "smoke"], "has no result 'smoke'"),
+        (["--result", "lines"], "has no lines"),
+    ],
+)
+def test_a_picture_that_cannot_be_is_refused_and_leaves_nothing(tmp_path, given, words):
+    gust("run", study_file(tmp_path / "dust.gust.json"), "--flow", "dust", "--out", tmp_path / "run")
+    done = gust("picture", tmp_path / "run", "--out", tmp_path / "a.png", *given, check=False)
+    assert (done.returncode, words in done.stderr) == (2, True), done.stderr
+    assert not (tmp_path / "a.png").exists()
+    (tmp_path / "b.png").write_text("mine")
+    done = gust("picture", tmp_path / "run", "--out", tmp_path / "b.png", check=False)
+    assert done.returncode == 2
+    assert (tmp_path / "b.png").read_text() == "mine"

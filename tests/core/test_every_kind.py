@@ -23,7 +23,8 @@ from errant_gust.core.files.volume_files import read_volume
 from errant_gust.core.flows.drawing import drawing_of
 from errant_gust.core.flows.kind import KINDS, kind_of, open_flow
 from errant_gust.core.listing import catalogue
-from errant_gust.core.looking.thumbnail import thumbnail
+from errant_gust.core.pictures.stage import Stage
+from errant_gust.core.pictures.taking import picture as taken
 from errant_gust.core.runs.carried import plan_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.export import export_run, formats_of
@@ -270,7 +271,7 @@ def size_of(found: Any) -> int:
 @every_kind
 def test_a_frame_has_a_picture_and_what_is_said_of_it_is_in_the_study(kind, runs):
     store, plan = runs(kind), plan_of(whole(kind))
-    picture = thumbnail(store, LAST, kind_of(kind).results[0])
+    picture = taken(Stage(store, plan.assets), LAST, (160, 100))
     assert picture.shape == (100, 160, 3)
     assert len(np.unique(picture.reshape(-1, 3), axis=0)) > 20, "something is to be seen"
     for finding in [*findings(plan), *findings_on_frame(plan, FLOW, store, LAST)]:

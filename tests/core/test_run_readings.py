@@ -4,9 +4,10 @@ import numpy as np
 import pytest
 
 from errant_gust.core.flows.kind import kind_of
-from errant_gust.core.looking.thumbnail import FRONT, SEA, View, thumbnail
+from errant_gust.core.pictures.camera import FRONT, Camera, View
+from errant_gust.core.pictures.stage import Stage
+from errant_gust.core.pictures.taking import picture as taken
 from errant_gust.core.runs.compute import compute
-from errant_gust.core.runs.frame_store import RunStore
 from errant_gust.core.runs.run_readings import CELLS, bunching, readings_of, units_of, walls_of
 from errant_gust.core.study.building import lane
 from tests.core.test_gas import PUFF, gas
@@ -72,42 +73,48 @@ def test_gas_leaks_nothing_around_what_it_collides_with(tmp_path):
 
 
 def lit(picture):
-    rows, columns = np.nonzero(np.abs(picture.astype(float) - 255 * SEA).max(axis=2) > 20)
+    light = picture.astype(float).max(axis=2)
+    rows, columns = np.nonzero(light - np.median(light, axis=1, keepdims=True) > 60)
     return (columns.min() + columns.max()) / 2, (rows.min() + rows.max()) / 2
 
 
 @pytest.mark.parametrize(
-    ("view", "column", "row"),
+    ("view", "right", "up"),
     [
-        (FRONT, 80 + 20, 50 - 20),  # x to the right, z up
-        (View(0, 0), 80 + 10, 50 - 20),  # from +x: y to the right
-        (View(180, 0), 80 - 10, 50 - 20),
-        (View(90, 0), 80 - 20, 50 - 20),
-        (View(-90, 90), 80 + 20, 50 - 10),  # from above: y up
+        (FRONT, (1, 0, 0), (0, 0, 1)),
+        (View(0, 0), (0, 1, 0), (0, 0, 1)),  # from +x: y to the right
+        (View(180, 0), (0, -1, 0), (0, 0, 1)),
+        (View(90, 0), (-1, 0, 0), (0, 0, 1)),
+        (View(-90, 90), (1, 0, 0), (0, 1, 0)),  # from above: y up
     ],
 )
-def test_a_picture_is_seen_from_the_side_that_is_asked_for(tmp_path, view, column, row):
-    store = RunStore(tmp_path / "run")
-    store.create({"identity": "x"})
-    place = np.float32([[1.0, 0.5, 1.0]]) + np.random.default_rng(1).normal(0, 0.05, (3000, 3)).astype(np.float32)
-    arrays = {"position": place, "velocity": np.ones_like(place), "age": place[:, 0], "life": place[:, 0]}
-    store.write(1, {**arrays, "id": np.arange(3000, dtype=np.uint32)}, {"count": 3000})
-    half = 0.92 * 100 / 20 / 2  # so that a metre is 20 pixels
-    box = np.full(3, -half), np.full(3, half)
-    found = lit(thumbnail(store, 1, POINTS, (160, 100), box, view))
-    assert found == pytest.approx((column, row), abs=3.5)
+def test_a_picture_is_seen_from_the_side_that_is_asked_for(tmp_path, view, right, up):
+    """A place stands on the picture where a pinhole throws it."""
+    store = compute(dust(lane("wind", ("wind", {}))).study, "dust", tmp_path / "run", last=1)
+    at = np.array([1.0, 0.5, 1.0])
+    place = (at + np.random.default_rng(1).normal(0, 0.02, (3000, 3))).astype(np.float32)
+    kept = {n: a[:3000] for n, a in store.read(1).items()}
+    store.write(2, {**kept, "position": place, "velocity": np.zeros_like(place)}, {**store.facts(1), "count": 3000})
+    box = np.full(3, -2.5), np.full(3, 2.5)
+    camera = Camera.around(box, view, (160, 100))
+    toward = np.cross(right, up)  # from what is seen to the eye
+    off, scale = at - np.array(camera.eye), 80 / (18 / camera.lens)
+    depth = -float(off @ toward)
+    found = lit(taken(Stage(store), 2, (160, 100), view, box=box))
+    assert found == pytest.approx((80 + scale * (off @ right) / depth, 50 - scale * (off @ up) / depth), abs=2.0)
 
 
 def test_smoke_is_as_thick_from_each_side_and_stands_where_it_is(tmp_path):
     p = gas(PUFF, ("rise", {}), end=4)
     store = compute(p.study, "g", tmp_path / "run")
-    result = kind_of("gas").result()
-    box = np.array([-1.0, -1, -0.6]), np.array([1.0, 1, 1.4])  # the ball that it comes from is in the middle
-    sides = [thumbnail(store, 4, result, (120, 120), box, View(a, 0)).astype(float) for a in (-90, 0, 45)]
-    for picture in sides:
-        column, row = lit(picture)
-        assert column == pytest.approx(60, abs=4)
-        assert row == pytest.approx(60, abs=12)
-    front, right, across = (np.abs(s - 255 * SEA).sum() for s in sides)
-    assert front == pytest.approx(right, rel=0.02)
-    assert 2 * across == pytest.approx(front, rel=0.05), "the box is wider by the root of two from there"
+    sides = []
+    for azimuth in (-90, 0, 45):  # about the ball that it comes from
+        a = np.radians(azimuth)
+        camera = Camera((6 * np.cos(a), 6 * np.sin(a), 0.4), (0, 0, 0.4), 60)
+        sides.append(taken(Stage(store), 4, (120, 120), camera).astype(float))
+        column, row = lit(sides[-1])
+        assert column == pytest.approx(60, abs=5)
+        assert row == pytest.approx(60, abs=14)
+    front, right, across = sides
+    assert np.abs(front - right).mean() < 2.0, "the key goes round with the eye, and so it looks the same"
+    assert np.abs(front - across).mean() < 4.0

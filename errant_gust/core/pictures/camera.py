@@ -72,19 +72,18 @@ class Camera:
         """One that has a box (lower and upper corner in m) whole in a picture of width × height pixels, from a
         side."""
         corners = np.array(list(product(*zip(*box, strict=True))), np.float64)
-        way = np.array(toward(view.azimuth, view.height))
-        middle, far = corners.mean(axis=0), 2 * max(float(np.linalg.norm(np.ptp(corners, axis=0))), 1e-6)
-        wide = 0.5 * FILM / lens
-        high = wide * size[1] / size[0]
-        for _ in range(24):
-            made = cls(tuple(middle + far * way), tuple(middle), lens)
-            ahead, right, up = made.axes
-            off = corners - made.eye
-            z = np.maximum(off @ ahead, 1e-3 * far)
-            x, y = off @ right / z / wide, off @ up / z / high
-            middle = middle + 0.5 * far * (wide * (x.max() + x.min()) * right + high * (y.max() + y.min()) * up)
-            far = far * (0.5 * max(float(np.ptp(x)), float(np.ptp(y))) / FILLS) ** 0.8
-        return cls(tuple(middle + far * way), tuple(middle), lens)
+        way, middle = np.array(toward(view.azimuth, view.height)), 0.5 * np.add(*box)
+        ahead, right, up = cls(tuple(middle + way), tuple(middle), lens).axes
+        x, y, z = ((corners - middle) @ axis for axis in (right, up, ahead))
+        far, moved = 0.0, []
+        for across, half in ((x, 0.5 * FILM / lens), (y, 0.5 * FILM / lens * size[1] / size[0])):
+            # the borders that the outermost corners on either side just touch meet in the eye
+            k = FILLS * half
+            high, low = float((across - k * z).max()), float((across + k * z).min())
+            far = max(far, 0.5 * (high - low) / k)
+            moved.append(0.5 * (high + low))
+        target = middle + moved[0] * right + moved[1] * up
+        return cls(tuple(target - max(far, 1e-6) * ahead), tuple(target), lens)
 
     @classmethod
     def at(cls, viewpoint: Mapping[str, Any], size: tuple[int, int]) -> "Camera":

@@ -7,7 +7,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field as Bound
 
-from errant_gust.core.pictures.camera import USUAL, View
+from errant_gust.core.pictures.camera import FRONT, View
 from errant_gust.server import sweeps
 from errant_gust.server.api.shelf import ShelfRun
 
@@ -128,8 +128,8 @@ def stop(request: HttpRequest, sweep: str) -> None:
 
 @router.get("/sweeps/{sweep}/picture/{identity}")
 def picture(
-    request: HttpRequest, sweep: str, identity: str, frame: int, wide: int = 240, azimuth: float = USUAL.azimuth,
-    height: float = USUAL.height,
+    request: HttpRequest, sweep: str, identity: str, frame: int, wide: int = 240, azimuth: float = FRONT.azimuth,
+    height: float = FRONT.height,
 ) -> HttpResponse:  # fmt: skip
     """A run on a frame, from where all of the sweep are seen: from `azimuth` degrees round (0 is +x) and `height`
     degrees up."""
