@@ -1,0 +1,1 @@
+"""Pictures of runs without a screen: what a frame holds, lit and seen through a camera."""
