@@ -44,7 +44,7 @@ class Compiling:
     def _wait(self) -> None:
         codes = [process.wait() for process in self._going]
         if codes and not any(codes):
-            warm.marker().touch()
+            warm.mark()
         elif self._going:  # they were not ended by `end`; whoever needs one compiles it then
             _log.error("kernels could not be compiled ahead: see what is said above")
         with self._lock:
