@@ -58,7 +58,6 @@ class Stage:
         self.said = store.manifest()
         self.flow: str = self.said["flow"]
         self.plan = Plan(parse(self.said["study"]), assets)
-        self.frame: int | None = None
 
     def look(self, form: str) -> dict[str, Any]:
         """Parameters of the look of a form: as the study says, else as the kind of flow or the form has them."""
@@ -94,7 +93,7 @@ class Stage:
         if frame not in self.store.frames():
             raise FileError(f"frame {frame} is not there", where=self.store.folder.name)
         taken = result or self.kind.results[0]
-        made, self.frame = Staged((np.full(3, -0.5), np.full(3, 0.5)), None), frame
+        made = Staged((np.full(3, -0.5), np.full(3, 0.5)), None)
         if taken.from_study or (taken is self.kind.results[0] and taken.form == "points"):
             asked = taken.form if taken.from_study else ""
             drawn = drawing_of(self.store, self.plan, self.flow, frame)
@@ -138,7 +137,7 @@ class Stage:
             made.box = _around(drawn.mesh.vertices)
             return setting.WATER
         if drawn.instanced is not None and asked in ("instances", ""):
-            made.meshes += self._instances(drawn.instanced, ends)
+            made.meshes += self._instances(drawn.instanced, drawn.frame, ends)
             made.box = _around(drawn.instanced.points)
             return setting.SURFACE
         lines = drawn.spread if asked == "points" else (drawn.lines[-1] if drawn.lines else None)
@@ -195,11 +194,11 @@ class Stage:
             colours = np.broadcast_to(hexed(look["tint"]), (count, 3))
         return Mesh(found.vertices, found.faces, colours, 0.35, found.normals)
 
-    def _instances(self, found: Instanced, ends: Ends | None) -> list[Mesh]:
+    def _instances(self, found: Instanced, frame: int, ends: Ends | None) -> list[Mesh]:
         tone = found.channels.get(self.look("points")["colour"], found.channels.get("speed"))
         own = np.full((len(found.points), 3), 0.5, np.float32)
-        if "row" in found.channels and self.frame is not None:
-            own = self._colours(self.kind.results[0].read(self.store, self.frame), ends)[found.channels["row"]]
+        if "row" in found.channels:
+            own = self._colours(self.kind.results[0].read(self.store, frame), ends)[found.channels["row"]]
         elif tone is not None and tone.ndim == 1:
             own = self._mapped(tone, ends)
         made = []
