@@ -60,6 +60,17 @@ def shares(what: str) -> Iterator[Callable[[float], None]]:
         yield lambda share: shown.update(task, completed=share)
 
 
+def some_frames(text: str) -> tuple[int | None, int | None]:
+    """`A-B` or `A`; nothing of both if nothing is said. Raises GustError."""
+    if not text:
+        return None, None
+    first, _, last = text.partition("-") if not text.startswith("-") else (text, "", "")
+    try:
+        return int(first), int(last or first)
+    except ValueError:
+        raise GustError(f"'{text}' are no frames", where="--frames", fix="right would be 1-48") from None
+
+
 def frame_range(text: str, start: int, end: int) -> tuple[int, int]:
     """`A-B` or `A`, within start to end; both if nothing is said. Raises GustError."""
     if not text:

@@ -1,16 +1,14 @@
 """Commands that hand over: `gust deliver` and `gust verify`."""
 
-import math
 import shlex
 import sys
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from errant_gust.cli.app import app, bar, err, open_study, stopping
-from errant_gust.core.errors import Cancelled, GustError
+from errant_gust.cli.app import app, bar, err, open_study, some_frames, stopping
+from errant_gust.core.errors import Cancelled
 
 if TYPE_CHECKING:
     from errant_gust.core.fields.plan import Plan
@@ -63,7 +61,7 @@ def deliver(
     from errant_gust.core.runs.delivery.stages import names_of_stages
     from errant_gust.core.runs.delivery.verify import manifest_of
 
-    first, last = _frames(frames)
+    first, last = some_frames(frames)
     sources = _sources(runs) if same_as is None else []
     options = Options(
         first, last, step, number, pattern or PATTERN, padding, up, unit, per, velocity, half, compression, stage,  # type: ignore[arg-type]
@@ -98,93 +96,6 @@ def deliver(
     print(f"sum of all: {said['seal']}")
 
 
-CAMERA = "AZIMUTH,HEIGHT in degrees (0 from +x, -90 from the front), or the name of a viewpoint of its study"
-FILES = "Folder of files that its study names"
-
-
-@app.command()
-def picture(
-    run: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
-    out: Annotated[Path, typer.Option(help="A new .png file")],
-    frame: Annotated[int | None, typer.Option(help="The last if left out")] = None,
-    camera: Annotated[str, typer.Option(help=CAMERA)] = "-60,13",
-    size: Annotated[str, typer.Option(help="WIDTHxHEIGHT in pixels")] = "960x600",
-    result: Annotated[str, typer.Option(help="What is drawn; what the view shows if left out")] = "",
-    files: Annotated[Path | None, typer.Option(help=FILES)] = None,
-) -> None:
-    """A picture of a run's frame without a screen: with perspective, light, shadows, and the shapes of its study."""
-    from errant_gust.core.files.writing import check_new
-    from errant_gust.core.geometry.shapes import Assets
-    from errant_gust.core.pictures.taking import take
-
-    if out.suffix.lower() != ".png":
-        raise GustError(f"'{out.name}' is no .png file", where="--out", fix="name it picture.png")
-    check_new(out)
-    began = time.perf_counter()
-    taken = take(run, frame, out, _pixels(size), camera, result, Assets(files) if files is not None else None)
-    print(f"{out}: frame {taken}, {time.perf_counter() - began:.1f} s")
-
-
-@app.command()
-def flipbook(
-    run: Annotated[Path, typer.Argument(metavar="RUN_DIR", help="Folder of a run")],
-    to: Annotated[Path, typer.Option(help="New folder: a PNG a frame, and flipbook.mp4")],
-    result: Annotated[str, typer.Option(help="What is drawn; what the view shows if left out")] = "",
-    frames: Annotated[str, typer.Option(help="A-B; all if left out")] = "",
-    view: Annotated[str, typer.Option(help=CAMERA)] = "-60,13",
-    size: Annotated[str, typer.Option(help="WIDTHxHEIGHT in pixels")] = "960x600",
-    files: Annotated[Path | None, typer.Option(help=FILES)] = None,
-) -> None:
-    """A film of a run's frames (H.264), drawn without a screen; the Desk makes one of what it shows."""
-    from errant_gust.core.geometry.shapes import Assets
-    from errant_gust.core.looking.flipbook import Film, flip
-    from errant_gust.core.pictures.stage import Stage
-    from errant_gust.core.pictures.taking import seen_from
-    from errant_gust.core.runs.frame_store import RunStore
-
-    store = RunStore(run)
-    manifest, ready = store.manifest(), store.frames()
-    if not ready:
-        raise GustError("has no frame yet", where=str(run), fix="run it first")
-    first, last = _frames(frames)
-    first, last = (ready[0] if first is None else first), (ready[-1] if last is None else last)
-    missing = next((f for f in range(first, last + 1) if f not in set(ready)), None)
-    if missing is not None:
-        raise GustError(f"frame {missing} is not there", where="--frames", fix=f"it has {ready[0]} to {ready[-1]}")
-    width, height = _pixels(size)
-    film = Film(manifest["flow"], first, last, width, height, manifest["clock"]["fps"], f"seen from {view}")
-    stage = Stage(store, Assets(files) if files is not None else None)
-    seen, named = seen_from(stage, view, (width, height), "--view"), stage.kind.result(result) if result else None
-    with stopping() as stopped, bar() as shown:
-        drawn, filmed = (shown.add_task(what, total=last - first + 1) for what in ("drawing", "making the film"))
-        try:
-            flip(
-                stage, named, film, to, seen, cancel=stopped,
-                report=lambda done, total: shown.update(drawn, completed=done),
-                encoded=lambda done, total: shown.update(filmed, completed=done),
-            )  # fmt: skip
-        except Cancelled:
-            shown.stop()
-            err.print("stopped; nothing is kept of it")
-            raise typer.Exit(130) from None
-    print(f"{to}: {last - first + 1} pictures of {film.width} × {film.height} pixels and flipbook.mp4")
-
-
-def _pixels(text: str) -> tuple[int, int]:
-    width, height = _two(text.lower().replace("x", ","), "--size", "960x600")
-    return int(width), int(height)
-
-
-def _two(text: str, where: str, right: str) -> tuple[float, float]:
-    try:
-        first, second = (float(part) for part in text.split(","))
-    except ValueError:
-        first = second = math.nan
-    if not (math.isfinite(first) and math.isfinite(second)):
-        raise GustError(f"'{text}' are no two numbers", where=where, fix=f"right would be {right}")
-    return first, second
-
-
 @app.command()
 def verify(folder: Annotated[Path, typer.Argument(metavar="DELIVERY", help="Folder of a delivery")]) -> None:
     """Prove a delivery: every file by its checksum and by reading it back; exit code 1 if one is not as it was."""
@@ -202,16 +113,6 @@ def verify(folder: Annotated[Path, typer.Argument(metavar="DELIVERY", help="Fold
     print(f"{folder}: all {len(said['files'])} files are as they were delivered")
     if "seal" in said:
         print(f"sum of all: {said['seal']}")
-
-
-def _frames(text: str) -> tuple[int | None, int | None]:
-    if not text:
-        return None, None
-    first, _, last = text.partition("-") if not text.startswith("-") else (text, "", "")
-    try:
-        return int(first), int(last or first)
-    except ValueError:
-        raise GustError(f"'{text}' are no frames", where="--frames", fix="right would be 1-48") from None
 
 
 def _flipbooks(folders: list[Path]) -> list[tuple[str, Path]]:

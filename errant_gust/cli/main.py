@@ -9,7 +9,13 @@ from typing import Annotated, Any
 
 import typer
 
-from errant_gust.cli import delivering, home_commands, importing, running  # noqa: F401  (they register their commands)
+from errant_gust.cli import (  # noqa: F401  (they register their commands)
+    delivering,
+    home_commands,
+    importing,
+    picturing,
+    running,
+)
 from errant_gust.cli.app import JsonFlag, StudyArg, app, frame_range, open_study
 from errant_gust.cli.app import bar as progress_bar
 from errant_gust.core.errors import FileError, GustError, absent

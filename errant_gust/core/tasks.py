@@ -6,7 +6,8 @@ from pathlib import Path
 from typing import Any
 
 from errant_gust.core.blocks import Cancel
-from errant_gust.core.errors import Cancelled, GustError, absent
+from errant_gust.core.errors import Cancelled, FileError, GustError, absent
+from errant_gust.core.looking.filming import Shot, flip, order_of
 from errant_gust.core.looking.flipbook import Flipbook
 from errant_gust.core.runs import job
 from errant_gust.core.runs.delivery.deliver import deliver
@@ -67,6 +68,21 @@ def film(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
     """The film of a flipbook whose pictures are there."""
     Flipbook(Path(given["folder"])).finish(lambda done, total: tell({"done": done}), cancel)
     return {}
+
+
+@task
+def drawn(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
+    """A flipbook that was begun, drawn from the `runs` that its order names (folders, in its order), and its film."""
+    made = Flipbook(Path(given["folder"]))
+    order = order_of(made)
+    if order is None:
+        raise FileError("is drawn by nobody", where=str(made.folder))
+    shot = Shot.of(order, [Path(run) for run in given["runs"]])
+    flip(
+        shot, made.film, made.folder, cancel=cancel, report=lambda done, total: tell({"done": done}),
+        encoded=lambda done, total: tell({"done": done, "encoding": True}),
+    )  # fmt: skip
+    return {"notes": list(dict.fromkeys(note for stage in shot.stages for note in stage.notes))}
 
 
 @task

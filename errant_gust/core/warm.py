@@ -36,9 +36,9 @@ from errant_gust.core.kernels.gas import lit
 from errant_gust.core.kernels.rays import what_is_met
 from errant_gust.core.pictures.camera import Camera, View
 from errant_gust.core.pictures.cloud import Cloud
+from errant_gust.core.pictures.mesh import Mesh, tree_of
 from errant_gust.core.pictures.render import Balls, Staged, Streaks, render
 from errant_gust.core.pictures.setting import SMOKE
-from errant_gust.core.pictures.solid import Mesh, tree_of
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.study.building import lane, study
 from errant_gust.core.study.document import parse
@@ -150,7 +150,7 @@ def pictured() -> None:
     box = np.full(3, -0.2), np.full(3, 1.2)
     balls = Balls(corners, np.full(4, 0.1, np.float32), mesh.colours)
     streaks = Streaks(corners, corners + np.float32(0.1), mesh.colours, 2.0, True)
-    for staged in (Staged(box, 0.0, [mesh], None, cloud, streaks, wet), Staged(box, 0.0, [mesh], balls)):
+    for staged in (Staged(box, 0.0, [mesh], balls, [cloud], [streaks], wet), Staged(box, 0.0, [mesh], balls)):
         render(staged, Camera.around(box, View(), (32, 20)), SMOKE, (32, 20))
     far, which = np.zeros(4, np.float32), np.zeros(4, np.int32)
     stack = np.empty(64, np.int32)

@@ -1,11 +1,11 @@
-"""Flipbooks of the server: begun by a page, which sends a picture a frame, and made into films."""
+"""Flipbooks of the server: begun by a page, which sends a picture a frame, or drawn by the core; made into films."""
 
 import re
 import threading
 import time
 import uuid
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +14,14 @@ from django.utils import timezone
 from errant_gust.core.errors import FileError, GustError
 from errant_gust.core.files.removing import remove
 from errant_gust.core.home import home
+from errant_gust.core.looking.filming import Shot, begun, order_of
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
-from errant_gust.server import revisions, workers
+from errant_gust.core.pictures.camera import Camera
+from errant_gust.core.pictures.quality import quality_of
+from errant_gust.core.study.viewpoints import camera_path
+from errant_gust.server import revisions, runs, workers
 from errant_gust.server.models import Study
-from errant_gust.server.shelf import KEPT
+from errant_gust.server.shelf import KEPT, stage_of
 
 ID = re.compile(r"[0-9a-f]{12}")
 
@@ -44,32 +48,90 @@ def get(study: str, id: str) -> Flipbook:
 
 @dataclass
 class Making:
-    """A film that is made of its pictures."""
+    """A film that is made of its pictures, or drawn from `runs` (folders) first."""
 
     made: Flipbook
     total: int
+    runs: list[str] = field(default_factory=list)
     done: int = 0
+    encoding: bool = False
     failed: str = ""
+    notes: list[str] = field(default_factory=list)
     began: float = field(default_factory=time.monotonic)
     over: threading.Event = field(default_factory=threading.Event)
     order: str = field(init=False)
     """What who does it knows it by."""
 
     def __post_init__(self) -> None:
-        self.order = workers.FILMS.do("film", {"folder": str(self.made.folder)}, self._told, self._ended)
+        self.encoding = not self.runs
+        given = {"folder": str(self.made.folder), **({"runs": self.runs} if self.runs else {})}
+        self.order = workers.FILMS.do("drawn" if self.runs else "film", given, self._told, self._ended)
 
     def _told(self, facts: dict[str, Any]) -> None:
+        if facts.get("encoding") and not self.encoding:
+            self.encoding, self.began = True, time.monotonic()
         self.done = int(facts["done"])
 
     def _ended(self, result: dict[str, Any]) -> None:
-        if result["state"] != "done":
-            self.failed = "it was stopped" if result["state"] == "stopped" else result["message"]
+        self.notes = result.get("notes", [])
+        if result["state"] == "failed":
+            self.failed = result["message"]
+        elif result["state"] == "stopped" and not self.runs:
+            self.failed = "it was stopped"
         self.over.set()
 
 
 _making: dict[str, Making] = {}
 """By id; until the page that asked has been told how it ended, or the flipbook is taken away."""
 _lock = threading.Lock()
+
+
+def draw(study: str, film: Film, identities: list[str], views: list[dict[str, Any]], quality: str) -> str:
+    """Begin to draw a flipbook of runs, the first of which is looked at, through viewpoints that are tied to frames, or
+    one; its id. Raises GustError."""
+    revisions.get(study)
+    film.check()
+    if not identities:
+        raise GustError("no flow that is shown has a run", where="runs", fix="run one first")
+    if not views:
+        raise GustError("there is no camera", where="views", fix="say where it stands")
+    stages = [stage_of(one) for one in identities]
+    lacking = [s.flow for s in stages if not set(range(film.first, film.last + 1)) <= set(s.store.frames())]
+    if lacking:
+        raise GustError(
+            f"not all frames of {' and '.join(lacking)} are computed", where="frames", fix="run them, or draw fewer"
+        )
+    size = (film.width, film.height)
+    cameras = [Camera.at(v, size) for v in camera_path(views, film.first, film.last)]
+    shot = Shot(stages, cameras, None, quality_of(quality))
+    id = uuid.uuid4().hex[:12]
+    begun(shot, film, _place() / study / id)
+    go_on(study, id)
+    return id
+
+
+def go_on(study: str, id: str) -> dict[str, Any]:
+    """Draw what is not drawn of one that the core draws; how far it is. Raises GustError where a run is gone."""
+    made = get(study, id)
+    order = order_of(made)
+    if order is None and not made.done:
+        raise GustError("its pictures came from a page: make another", where=id)
+    with _lock:
+        if order is not None and not made.done and (id not in _making or _making[id].over.is_set()):
+            folders = [str(runs.folder_of(runs.get(one).identity)) for one in order["runs"]]
+            _making[id] = Making(made, made.film.last - made.film.first + 1, folders)
+    return progress(study, id)
+
+
+def stop(study: str, id: str) -> dict[str, Any]:
+    """Draw no more of one; what is drawn stays. How far it is."""
+    get(study, id)
+    with _lock:
+        one = _making.get(id)
+    if one is not None:
+        workers.FILMS.stop(one.order)
+        one.over.wait()
+    return progress(study, id)
 
 
 def finish(study: str, id: str) -> dict[str, Any]:
@@ -83,8 +145,8 @@ def finish(study: str, id: str) -> dict[str, Any]:
 
 
 def progress(study: str, id: str) -> dict[str, Any]:
-    """How far a film is: pictures in it, of how many, seconds left, and itself when it is done. Raises GustError for
-    one that could not be made."""
+    """How far a film is: pictures in it, of how many, seconds left, and itself when it is done; `going`: whether
+    anybody works at it, `drawing`: whether its pictures are drawn. Raises GustError for one that could not be made."""
     made = get(study, id)
     with _lock:
         one = _making.get(id)
@@ -92,14 +154,32 @@ def progress(study: str, id: str) -> dict[str, Any]:
             _making.pop(id, None)
             if one is not None and one.failed:
                 raise GustError(f"the film could not be made: {one.failed}", where=id)
-            if made.done:
-                film = told(made)
-                frames = film["last"] - film["first"] + 1
-                return {"done": frames, "total": frames, "left": 0.0, "film": film}
-            return {"done": 0, "total": made.film.last - made.film.first + 1, "left": None, "film": None}
+            film = told(made) if made.done else None
+            frames, drawn = made.film.last - made.film.first + 1, order_of(made) is not None
+            return {
+                "done": frames if film else len(made.frames) if drawn else 0, "total": frames,
+                "left": 0.0 if film else None, "film": film, "going": False, "drawing": drawn,
+                "notes": one.notes if one else [],
+            }  # fmt: skip
     took = time.monotonic() - one.began
     left = took / one.done * (one.total - one.done) if one.done else None
-    return {"done": one.done, "total": one.total, "left": left, "film": None}
+    return {
+        "done": one.done, "total": one.total, "left": left, "film": None, "going": True, "drawing": not one.encoding,
+        "notes": [],
+    }  # fmt: skip
+
+
+def unfinished(study: str) -> list[dict[str, Any]]:
+    """Those of a study that the core draws and that are not done, the newest first: what they are to be, and how many
+    pictures they have."""
+    revisions.folder(study)
+    found = []
+    for path in (_place() / study).glob("*"):
+        made = Flipbook(path)
+        if ID.fullmatch(path.name) and path.is_dir() and not made.done and order_of(made) is not None:
+            with suppress(FileError, OSError):
+                found.append((path.stat().st_mtime, {**asdict(made.film), "id": path.name, "drawn": len(made.frames)}))
+    return [said for _, said in sorted(found, key=lambda f: f[0], reverse=True)]
 
 
 def told(made: Flipbook) -> dict[str, Any]:
@@ -136,11 +216,12 @@ def forget(study: str, id: str) -> None:
 
 
 def sweep() -> None:
-    """Take away what a page began and never finished, and those of studies that were deleted a day ago or more; called
-    before anybody is served."""
+    """Take away what a page began and never finished (what the core draws can go on), and those of studies that were
+    deleted a day ago or more; called before anybody is served."""
     old = set(Study.objects.filter(deleted__lt=timezone.now() - KEPT).values_list("key", flat=True))
     for folder in _place().glob("*/*"):
-        if folder.is_dir() and (folder.parent.name in old or not Flipbook(folder).done):
+        made = Flipbook(folder)
+        if folder.is_dir() and (folder.parent.name in old or not (made.done or order_of(made) is not None)):
             remove(folder, quietly=True)
 
 

@@ -1,11 +1,13 @@
 """Commands that take scenes in, film runs and hand both over."""
 
 import json
+import shutil
 
 import numpy as np
 import pytest
 from PIL import Image
 
+from errant_gust.core.home import home
 from errant_gust.core.study.document import load
 from tests.cli.test_commands import gust
 from tests.core.test_scenes import obj, usd
@@ -112,6 +114,8 @@ def test_a_picture_of_a_run_is_taken_from_a_side_and_from_a_saved_viewpoint(tmp_
         (["--camera", "nan,3"], "'nan,3' is no viewpoint"),
         (["--result", "smoke"], "has no result 'smoke'"),
         (["--result", "lines"], "has no lines"),
+        (["--quality", "best"], "'best' is no quality; one of draft, good, still"),
+        (["--beside", "nowhere"], "is not a run"),
     ],
 )
 def test_a_picture_that_cannot_be_is_refused_and_leaves_nothing(tmp_path, given, words):
@@ -123,3 +127,31 @@ def test_a_picture_that_cannot_be_is_refused_and_leaves_nothing(tmp_path, given,
     done = gust("picture", tmp_path / "run", "--out", tmp_path / "b.png", check=False)
     assert done.returncode == 2
     assert (tmp_path / "b.png").read_text() == "mine"
+
+
+def test_a_study_is_pictured_by_its_runs_and_what_is_missing_is_told(tmp_path):
+    study = study_file(tmp_path / "dust.gust.json")
+    text = json.loads(study.read_text())
+    second = {**text["flows"][0], "id": "grit"}
+    wall = {"id": "wall", "kind": "mesh", "params": {"file": "wall.obj"}}
+    (tmp_path / "wall.obj").write_text("v -1 1 -1\nv 1 1 -1\nv 1 1 1\nf 1 2 3\n")
+    study.write_text(json.dumps({**text, "flows": [*text["flows"], second], "shapes": [*text["shapes"], wall]}))
+    small = ("--size", "96x64", "--quality", "draft")
+    done = gust("picture", study, *small, "--out", tmp_path / "none.png", check=False)
+    assert (done.returncode, "has not run here; run it first" in done.stderr) == (2, True)
+    for flow in ("dust", "grit"):
+        gust("run", study, "--flow", flow, "--out", tmp_path / flow)
+    identity = json.loads((tmp_path / "dust" / "manifest.json").read_text())["identity"]
+    shutil.copytree(tmp_path / "dust", home() / "runs" / identity)
+    told = gust("picture", study, *small, "--out", tmp_path / "one.png")
+    assert "without grit, which has not run" in told.stderr
+    assert "wall" not in told.stderr
+    gust("picture", tmp_path / "dust", *small, "--beside", tmp_path / "grit", "--out", tmp_path / "two.png")
+    gust("picture", tmp_path / "dust", *small, "--out", tmp_path / "alone.png")
+    one, two, alone = (np.asarray(Image.open(tmp_path / f"{n}.png")).astype(int) for n in ("one", "two", "alone"))
+    assert (one == alone).all()
+    assert np.abs(two - one).max() > 20
+    (tmp_path / "wall.obj").unlink()
+    told = gust("picture", tmp_path / "dust", *small, "--out", tmp_path / "less.png")
+    assert "without the shape wall: the file 'wall.obj' is missing" in told.stderr
+    assert (np.asarray(Image.open(tmp_path / "less.png")).astype(int) != alone).any()

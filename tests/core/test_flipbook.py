@@ -2,6 +2,7 @@
 
 import io
 import json
+from dataclasses import replace
 
 import av
 import numpy as np
@@ -13,8 +14,9 @@ from PIL import Image
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.movie import write_movie
 from errant_gust.core.flows.kind import kind_of
-from errant_gust.core.looking.flipbook import MANIFEST, MOVIE, Film, Flipbook, beside, flip
-from errant_gust.core.pictures.camera import FILLS, View
+from errant_gust.core.looking.filming import Shot, flip, order_of
+from errant_gust.core.looking.flipbook import MANIFEST, MOVIE, Film, Flipbook, beside
+from errant_gust.core.pictures.camera import FILLS, Camera, View
 from errant_gust.core.pictures.stage import Stage
 from errant_gust.core.runs.compute import compute
 from errant_gust.core.runs.delivery.deliver import deliver
@@ -141,7 +143,7 @@ def test_what_cannot_be_a_film_is_told_before_anything_is_made(tmp_path, change,
 def test_a_run_is_drawn_in_one_scale_and_moves_as_it_does(dust, tmp_path):
     result = kind_of("particles").result()
     film = Film("Dust", 1, 5, 320, 128, 24)
-    made = flip(Stage(dust), result, film, tmp_path / "front", View(-90, 0))
+    made = flip(Shot([Stage(dust)], View(-90, 0), result), film, tmp_path / "front")
     middles = []
     for n in range(1, 6):
         with Image.open(made.picture(n)) as picture:
@@ -152,15 +154,59 @@ def test_a_run_is_drawn_in_one_scale_and_moves_as_it_does(dust, tmp_path):
     assert np.allclose(steps, steps.mean(), rtol=0.06), "a metre a frame to the right, in one scale"
     assert steps.mean() == pytest.approx(FILLS * 320 / 5, rel=0.12)  # five metres wide: four of way, one of ball
     with pytest.raises(FileError, match="is there already"):
-        flip(Stage(dust), result, film, tmp_path / "front", View())
+        flip(Shot([Stage(dust)], View(), result), film, tmp_path / "front")
+
+
+def test_one_that_is_stopped_keeps_what_it_has_and_goes_on(dust, tmp_path):
+    film, shot = Film("Dust", 1, 5, 128, 64, 24), Shot([Stage(dust)], View(-90, 0))
+    whole = flip(shot, film, tmp_path / "whole")
+    made = Flipbook(tmp_path / "part")
     with pytest.raises(Cancelled):
-        flip(Stage(dust), result, film, tmp_path / "stopped", View(), cancel=lambda: (tmp_path / "stopped").exists())
-    assert not (tmp_path / "stopped").exists()
+        flip(shot, film, made.folder, cancel=lambda: made.folder.exists() and len(made.frames) == 2)
+    assert not made.done
+    assert made.frames == [1, 2]
+    stamp = made.picture(2).stat().st_mtime_ns
+    (made.folder / f".{made.picture(3).name}.half").write_bytes(b"what a kill left")
+    for other in (replace(film, fps=12), film):
+        with pytest.raises(FileError, match="holds another film"):
+            flip(Shot([Stage(dust)], View(-90, 1 if other is film else 0)), other, made.folder)
+    told = []
+    flip(Shot.of(order_of(made), [dust.folder]), film, made.folder, report=lambda done, total: told.append(done))
+    assert told == [1, 2, 3, 4, 5]
+    assert made.picture(2).stat().st_mtime_ns == stamp, "not drawn again"
+    assert sorted(p.name for p in made.folder.iterdir()) == sorted(whole.files())
+    assert all(made.picture(n).read_bytes() == whole.picture(n).read_bytes() for n in range(1, 6))
+    for left in ([], [f".{MANIFEST}"], [f".{MANIFEST}", f".{MANIFEST}.x"]):  # killed before anything was drawn
+        folder = tmp_path / f"empty{len(left)}"
+        folder.mkdir()
+        for name in left:
+            (folder / name).write_text("{")
+        assert flip(shot, film, folder).done
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "notes.txt").write_text("mine")
+    with pytest.raises(FileError, match="is there already"):
+        flip(shot, film, tmp_path / "mine")
+    assert [p.name for p in (tmp_path / "mine").iterdir()] == ["notes.txt"]
+
+
+def test_a_camera_for_each_frame_moves(dust, tmp_path):
+    film = Film("Dust", 1, 3, 128, 64, 24)
+    cameras = [Camera((0, -9.0 - n, 0), (0, 0, 0)) for n in range(3)]
+    made = flip(Shot([Stage(dust)], cameras), film, tmp_path / "film")
+    spread = []
+    for n in (1, 2, 3):
+        alone = flip(Shot([Stage(dust)], [cameras[n - 1]] * 3), film, tmp_path / f"{n}")
+        assert alone.picture(n).read_bytes() == made.picture(n).read_bytes()
+        spread.append(made.picture(n).read_bytes())
+    assert len(set(spread)) == 3
+    with pytest.raises(GustError, match="one a frame"):
+        flip(Shot([Stage(dust)], cameras[:2]), film, tmp_path / "short")
+    assert not (tmp_path / "short").exists()
 
 
 def test_a_flipbook_goes_along_with_a_delivery_and_is_proved(dust, tmp_path):
     result = kind_of("particles").result()
-    flip(Stage(dust), result, Film("Dust", 1, 2, 128, 64, 24), tmp_path / "book", View())
+    flip(Shot([Stage(dust)], View(), result), Film("Dust", 1, 2, 128, 64, 24), tmp_path / "book")
     order = ordered([Item(dust.folder, "", "npz")], Options(last=2), beside([tmp_path / "book"]))
     said = deliver(order, tmp_path / "out")
     along = [f["name"] for f in said["files"] if f["name"].startswith("flipbook/Dust_1-2/")]
@@ -173,7 +219,7 @@ def test_a_flipbook_goes_along_with_a_delivery_and_is_proved(dust, tmp_path):
     assert [f.name for f in verify(tmp_path / "out")] == [f"flipbook/Dust_1-2/{MOVIE}"]
     with pytest.raises(FileError, match="is no flipbook"):
         beside([tmp_path])
-    flip(Stage(dust), result, Film("Dust", 1, 2, 128, 64, 24), tmp_path / "other", View())
+    flip(Shot([Stage(dust)], View(), result), Film("Dust", 1, 2, 128, 64, 24), tmp_path / "other")
     names = [name for name, _ in beside([tmp_path / "book", tmp_path / "other"])]
     assert f"flipbook/Dust_1-2_2/{MOVIE}" in names
     assert len(set(names)) == 8

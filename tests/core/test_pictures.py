@@ -1,5 +1,7 @@
 """Known answers of pictures without a screen: rays, light, smoke, water, lines, colours; and what cannot be drawn."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -14,10 +16,10 @@ from errant_gust.core.pictures.bodies import body_colour, body_colours
 from errant_gust.core.pictures.camera import FILLS, FRONT, Camera, View
 from errant_gust.core.pictures.cloud import Cloud, finer, octaves
 from errant_gust.core.pictures.colours import coloured, hexed, linear
-from errant_gust.core.pictures.developing import developed, toned
+from errant_gust.core.pictures.developing import developed
+from errant_gust.core.pictures.mesh import Mesh, tree_of
 from errant_gust.core.pictures.render import Balls, Staged, Streaks, light_of, render
 from errant_gust.core.pictures.setting import FIRE, KEY, SMOKE, SURFACE, Setting
-from errant_gust.core.pictures.solid import Mesh, tree_of
 from errant_gust.core.pictures.taking import check_size
 
 BOX = np.full(3, -1.0), np.full(3, 1.0)
@@ -114,7 +116,7 @@ def test_what_no_camera_can_be_is_said():
 
 @pytest.mark.parametrize("sigma", [0.05, 0.4, 1.3])
 def test_light_through_a_slab_is_what_beer_and_lambert_say(sigma):
-    made = light_of(Staged(BOX, None, cloud=fog(sigma)), front(), DARK, (48, 32))
+    made = light_of(Staged(BOX, None, clouds=[fog(sigma)]), front(), DARK, (48, 32))
     middle = made[16, 24] / np.array([0.25, 0.5, 1.0])
     assert middle == pytest.approx(np.exp(-2 * sigma) * np.ones(3), rel=2e-3)
     assert made[0, 0] == pytest.approx([0.25, 0.5, 1.0], rel=1e-5)
@@ -126,7 +128,7 @@ def test_smoke_before_a_wall_ends_where_the_wall_stands(at):
     wall = sheet([(-9, at, -9), (9, at, -9), (9, at, 9), (-9, at, 9)])
     lit = Setting(0, 1, 0, 150, 40, 0, 0.5, (1, 1, 1), (1, 1, 1), bloom=0)
     alone = light_of(Staged(BOX, None, [wall]), front(), lit, (48, 32))[16, 24]
-    within = light_of(Staged(BOX, None, [wall], cloud=fog(0.8)), front(), lit, (48, 32))[16, 24]
+    within = light_of(Staged(BOX, None, [wall], clouds=[fog(0.8)]), front(), lit, (48, 32))[16, 24]
     assert alone.min() > 0.01
     assert within / alone == pytest.approx(np.exp(-0.8 * (at + 1)) * np.ones(3), rel=5e-3)
 
@@ -162,7 +164,7 @@ def test_smoke_is_brighter_toward_a_light_behind_it_the_more_it_scatters_onward(
     behind, before = (Setting(1, 0, 0, turn, 10, 0, 0.5, (0, 0, 0), (0, 0, 0), bloom=0) for turn in (180, 0))
     thin = {n: fog(0.05, tint=0.8, onward=n) for n in (0.0, 0.6)}
     light = {
-        (n, s is behind): light_of(Staged(BOX, None, cloud=thin[n]), front(), s, (48, 32))[16, 24, 0]
+        (n, s is behind): light_of(Staged(BOX, None, clouds=[thin[n]]), front(), s, (48, 32))[16, 24, 0]
         for n in thin for s in (behind, before)
     }  # fmt: skip
     assert light[0.0, True] == pytest.approx(light[0.0, False], rel=0.02)
@@ -184,7 +186,7 @@ def test_fire_lights_what_stands_beside_it_as_the_square_of_the_distance():
     glowing = {"kelvin": np.full((8, 8, 8), 900.0, np.float32), "glow": 1.0}
     fire = fog(0.0, h=0.02, lower=(-0.08, -0.08, 0.5 - 0.08), **glowing)
     near, far = (
-        light_of(Staged(BOX, z, cloud=fire), Camera((0.3, 0, z + 0.2), (0, 0, z), 60), DARK, (32, 32))[16, 16, 0]
+        light_of(Staged(BOX, z, clouds=[fire]), Camera((0.3, 0, z + 0.2), (0, 0, z), 60), DARK, (32, 32))[16, 16, 0]
         for z in (0.0, -0.5)
     )
     assert near > 0
@@ -313,7 +315,7 @@ def test_a_line_covers_as_much_as_it_is_wide_and_long(turn):
     scale = 100 / (5 * 18 / 90)
     streaks = Streaks(-0.4 * way, 0.4 * way, np.full((1, 3), 7.0), 3 * 960 / 200, False)
     sky = Setting(1, 0, 0, 0, 0, 0, 0.5, (0, 0, 0), (0, 0, 0), bloom=0)
-    made = light_of(Staged(BOX, None, streaks=streaks), camera, sky, size)[:, :, 0]
+    made = light_of(Staged(BOX, None, streaks=[streaks]), camera, sky, size)[:, :, 0]
     covered = made.sum() / made.max()
     assert covered == pytest.approx(3 * 0.8 * scale + np.pi * 1.5**2, rel=0.025)
 
@@ -324,7 +326,7 @@ def test_what_glows_adds_the_same_light_however_long_its_streak():
     sums = []
     for long in (0.1, 0.4, 0.8):
         streaks = Streaks(np.array([[-long / 2, 0, 0]]), np.array([[long / 2, 0, 0]]), np.ones((1, 3)), 20.0, True)
-        sums.append(light_of(Staged(BOX, None, streaks=streaks), camera, dark, size).sum())
+        sums.append(light_of(Staged(BOX, None, streaks=[streaks]), camera, dark, size).sum())
     assert max(sums) < 1.2 * min(sums)
 
 
@@ -337,12 +339,41 @@ def test_a_black_body_has_the_colour_of_its_temperature(kelvin, x, y):
     assert body_colours(np.array([float(kelvin)]))[0] == pytest.approx(body_colour(kelvin), abs=0.003)
 
 
+def bare(**said):
+    """A setting that shows light as it is, but for what is said."""
+    return replace(SMOKE, **({"exposure": 0.0, "bloom": 0.0} | said))
+
+
+def seen(light, setting):
+    """Light that a screen shows of light (n, 3), each over a whole small picture: the mean of its bytes, undone."""
+    made = [developed(np.broadcast_to(np.float32(one), (16, 16, 3)).copy(), setting) for one in light]
+    return np.array([linear(m.reshape(-1, 3).mean(axis=0) / 255) for m in made])
+
+
 def test_a_curve_keeps_what_is_dark_and_never_reaches_white():
-    light = np.linspace(0, 40, 300, dtype=np.float32)[:, None, None] * np.float32([1.0, 0.6, 0.2])
-    made = toned(light, 0.15)
-    assert made[3] == pytest.approx(light[3], rel=1e-5)
+    light = np.linspace(0, 40, 120)[:, None] * np.array([1.0, 0.6, 0.2])
+    dark = np.array([[0.01, 0.1, 0.3], [0.45, 0.2, 0.1], [0.2, 0.499, 0.3]])
+    assert seen(dark, bare()) == pytest.approx(dark, abs=0.004)
+    made = seen(light, bare())
     assert made.max() < 1
-    assert (np.diff(made[:, 0], axis=0) >= 0).all()
+    assert (np.diff(made[:, 0]) >= -0.002).all()
+    # by the strongest, but for 0.15 of it: (1 - 0.15) u 0.6 / 1 + 0.15 b(0.6 u), u = b(8), b = p to a half, then bent
+    u, green = 0.5 + 0.5 * 15 / 16, 0.5 + 0.5 * 8.6 / 9.6
+    assert seen(np.array([[8.0, 4.8, 0]]), bare())[0, 1] == pytest.approx(0.85 * 0.6 * u + 0.15 * green, abs=0.006)
+    assert seen(np.array([[0.7, 0.2, 0.1]]), bare(plain=True))[0] == pytest.approx([0.7, 0.2, 0.1], abs=0.005)
+
+
+def test_contrast_turns_about_a_middle_grey_and_edges_darken():
+    light = np.array([[0.18, 0.18, 0.18], [0.09, 0.045, 0], [0.36, 0.1, 0]])
+    made = seen(light, bare(contrast=2.0, plain=True))
+    assert made[0] == pytest.approx(light[0], abs=0.003)
+    assert made[1] == pytest.approx(light[1] / 2, abs=0.003)
+    assert made[2] == pytest.approx(light[2] * 2, abs=0.006, rel=0.03)
+    even = np.full((90, 160, 3), 0.4, np.float32)
+    fallen = linear(developed(even, bare(edges=0.5)) / 255)
+    assert fallen[45, 80] == pytest.approx(0.4, abs=0.006)
+    # over the square of 1 + e r², r one in the corners
+    assert fallen[:2, :2].mean() == pytest.approx(0.4 / 1.5**2, abs=0.006)
 
 
 def test_colours_are_those_of_the_map():
@@ -367,7 +398,7 @@ def everything():
     places = dice.uniform(-1, 1, (300, 3))
     streaks = Streaks(places, places + 0.1, dice.uniform(0, 1, (300, 3)), 2.0, True)
     balls = Balls(dice.uniform(-1, 0, (200, 3)), np.full(200, 0.05), dice.uniform(0, 1, (200, 3)))
-    return Staged(BOX, -1.0, [fine_ball(0.3)], balls, burning, streaks, water, 0.2)
+    return Staged(BOX, -1.0, [fine_ball(0.3)], balls, [burning], [streaks], water, 0.2)
 
 
 def test_a_picture_has_the_same_bits_on_any_number_of_threads(monkeypatch):
@@ -411,8 +442,8 @@ def test_what_stands_nowhere_is_left_out():
     bad = everything()
     bad.balls.centre[::7] = np.nan
     bad.balls.centre[1::7] = np.inf
-    bad.streaks.begin[::5] = np.nan
-    bad.streaks.end[1::5] = 1e30
+    bad.streaks[0].begin[::5] = np.nan
+    bad.streaks[0].end[1::5] = 1e30
     bad.meshes[0].vertices[::9] = np.nan
     made = light_of(bad, front((64, 40)), FIRE, (64, 40))
     assert np.isfinite(made).all()
@@ -422,7 +453,7 @@ def test_smoke_in_a_good_light_does_not_clip():
     x = np.mgrid[-1:1:24j, -1:1:24j, -1:1:24j]
     puff = Cloud(np.full(3, -1.0), np.eye(3), 2 / 24, (14 * np.maximum(1 - (x**2).sum(0), 0)).astype(np.float32), None,
                  np.full(3, 0.87), None, 0, 200, 1200, 1, 0.35)  # fmt: skip
-    made = render(Staged(BOX, -1.0, cloud=puff), Camera.around(BOX, View(), (96, 60)), SMOKE, (96, 60))
+    made = render(Staged(BOX, -1.0, clouds=[puff]), Camera.around(BOX, View(), (96, 60)), SMOKE, (96, 60))
     assert (made.min(axis=2) >= 254).mean() <= 0.02
     assert made[20:40, 40:56].mean() > 80, "and is no grey haze"
 

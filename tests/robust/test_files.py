@@ -241,18 +241,21 @@ def _group(pid):
         return 0
 
 
-def test_a_killed_flipbook_is_made_anew_in_its_folder(tmp_path):
+def test_a_killed_flipbook_goes_on_in_its_folder(tmp_path):
     env = {**os.environ, "ERRANT_GUST_HOME": str(tmp_path / "home")}
     gust = [sys.executable, "-m", "errant_gust.cli.main"]
     made = [*gust, "run", "harbour_gust", "--flow", "spray", "--frames", "1-8", "--quality", "preview", "--out"]
     subprocess.run([*made, str(tmp_path / "run")], env=env, check=True, capture_output=True, timeout=200)
     film = [*gust, "flipbook", str(tmp_path / "run"), "--to", str(tmp_path / "film"), "--size", "320x200"]
     going = subprocess.Popen(film, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    until(lambda: len(list((tmp_path / "film").glob("*.png"))) > 1, 60)
+    until(lambda: len(list((tmp_path / "film").glob("flipbook.*.png"))) > 1, 60)
     going.send_signal(signal.SIGKILL)
     going.wait(10)
     assert not (tmp_path / "film" / "flipbook.mp4").exists()
+    first = tmp_path / "film" / "flipbook.0001.png"
+    stamp = first.stat().st_mtime_ns
     subprocess.run(film, env=env, check=True, capture_output=True, timeout=200)
+    assert first.stat().st_mtime_ns == stamp, "what was drawn is not drawn again"
     names = sorted(p.name for p in (tmp_path / "film").iterdir())
     assert names == [*(f"flipbook.{n:04d}.png" for n in range(1, 9)), "flipbook.json", "flipbook.mp4"]
     assert not [p for p in tmp_path.iterdir() if p.name.startswith(".film")]

@@ -99,7 +99,8 @@ def test_a_film_that_is_made_tells_how_far_it_is_and_is_stopped_or_fails_in_word
         for frame in range(1, 121):
             flipbooks.get(study["key"], id).put(frame, data)
     at = f"{base}/{ids[0]}"
-    assert api("GET", at) == {"done": 0, "total": 120, "left": None, "film": None}, "nobody has asked for its film"
+    told = api("GET", at)
+    assert (told["done"], told["total"], told["film"], told["going"]) == (0, 120, None, False), "nobody asked for it"
     assert api("POST", f"{at}/finish")["total"] == 120
     seen = until(lambda: (told := api("GET", at))["done"] > 2 and told, why="it does not tell how far it is")
     assert seen["film"] is None

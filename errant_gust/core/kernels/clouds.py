@@ -101,6 +101,19 @@ def openness(cloud, px, py, pz):
     return looked(free, x - HALF, y - HALF, z - HALF)
 
 
+@inline
+def between(v, n):
+    """The two of n cells that a place is between, and what it has of each: nothing of those that are not there."""
+    i = int(np.floor(v))
+    s = v - np.float32(i)
+    return (
+        min(max(i, 0), n - 1),
+        min(max(i + 1, 0), n - 1),
+        F1 - s if 0 <= i < n else F0,
+        s if 0 <= i + 1 < n else F0,
+    )
+
+
 @kernel
 def swept(thick, along, u, v, out):
     """Optical depth `out` (n, m, l) between voxels and a light: plane by plane from the last one if `along` > 0, else
@@ -112,21 +125,11 @@ def swept(thick, along, u, v, out):
         p = n - 1 - step if along > 0 else step
         before = p + 1 if along > 0 else p - 1
         for a in range(m):
-            x = np.float32(a) + u
-            i = int(np.floor(x))
-            s = x - np.float32(i)
-            w0 = F1 - s if 0 <= i < m else F0
-            w1 = s if 0 <= i + 1 < m else F0
-            i0, i1 = min(max(i, 0), m - 1), min(max(i + 1, 0), m - 1)
+            i0, i1, w0, w1 = between(np.float32(a) + u, m)
             for b in range(width):
                 depth = long * thick[p, a, b]
                 if step > 0:
-                    y = np.float32(b) + v
-                    j = int(np.floor(y))
-                    t = y - np.float32(j)
-                    t0 = F1 - t if 0 <= j < width else F0
-                    t1 = t if 0 <= j + 1 < width else F0
-                    j0, j1 = min(max(j, 0), width - 1), min(max(j + 1, 0), width - 1)
+                    j0, j1, t0, t1 = between(np.float32(b) + v, width)
                     depth += w0 * t0 * (out[before, i0, j0] + long * thick[before, i0, j0])
                     depth += w0 * t1 * (out[before, i0, j1] + long * thick[before, i0, j1])
                     depth += w1 * t0 * (out[before, i1, j0] + long * thick[before, i1, j0])
@@ -249,17 +252,95 @@ def brick_distances(out):
                     out[i, j, k] = best
 
 
+@inline
+def sampled(volume, x, y, z):
+    """What is between the middles of voxels (nx, ny, nz, 4), linearly: its four numbers."""
+    nx, ny, nz, _ = volume.shape
+    i, a = at_(x - HALF, nx)
+    j, b = at_(y - HALF, ny)
+    k, c = at_(z - HALF, nz)
+    i1, j1, k1 = min(i + 1, nx - 1), min(j + 1, ny - 1), min(k + 1, nz - 1)
+    w0, w1, w2, w3 = (F1 - a) * (F1 - b), (F1 - a) * b, a * (F1 - b), a * b
+    p0, p1, p2, p3 = volume[i, j, k], volume[i, j1, k], volume[i1, j, k], volume[i1, j1, k]
+    q0, q1, q2, q3 = volume[i, j, k1], volume[i, j1, k1], volume[i1, j, k1], volume[i1, j1, k1]
+    e, d = F1 - c, c
+    return (
+        e * (w0 * p0[0] + w1 * p1[0] + w2 * p2[0] + w3 * p3[0])
+        + d * (w0 * q0[0] + w1 * q1[0] + w2 * q2[0] + w3 * q3[0]),
+        e * (w0 * p0[1] + w1 * p1[1] + w2 * p2[1] + w3 * p3[1])
+        + d * (w0 * q0[1] + w1 * q1[1] + w2 * q2[1] + w3 * q3[1]),
+        e * (w0 * p0[2] + w1 * p1[2] + w2 * p2[2] + w3 * p3[2])
+        + d * (w0 * q0[2] + w1 * q1[2] + w2 * q2[2] + w3 * q3[2]),
+        e * (w0 * p0[3] + w1 * p1[3] + w2 * p2[3] + w3 * p3[3])
+        + d * (w0 * q0[3] + w1 * q1[3] + w2 * q2[3] + w3 * q3[3]),
+    )
+
+
+@inline
+def taken(e, metres):
+    """Of light, what comes through `metres` of so much extinction, and what one metre's light there adds up to."""
+    left = np.exp(-e * metres)
+    return left, metres if e * metres < np.float32(1e-4) else (F1 - left) / e
+
+
+@inline
+def to_skip(bricks, px, py, pz, nx, ny, nz, longest, step):
+    """How many steps of a ray lead through nothing, from a place in voxels; 0 where its brick is not empty."""
+    bi = min(max(int(px), 0), nx - 1) // BRICK
+    bj = min(max(int(py), 0), ny - 1) // BRICK
+    bk = min(max(int(pz), 0), nz - 1) // BRICK
+    empty = bricks[bi, bj, bk]
+    if empty == 0:
+        return 0
+    # whatever way it goes, so many voxels further on is empty too
+    return max(int(np.float32((empty - 1) * BRICK) / (longest * step)), 1)
+
+
 @kernel
-def march(camera, frame, volume, bricks, each, depth, behind, out, row0, row1):
-    """Light of a volume (nx, ny, nz, 4, see `baked`) before what is seen by the four samples of a pixel: `behind`
-    (2 h, 2 w, 3) is their light, `depth` (2 h, 2 w) how far ahead they stand; the mean of both into `out` (h, w, 3),
-    rows row0 to row1. Steps are `each` voxels long; bricks (x, y, z) that are empty are stepped over."""
-    height, width = out.shape[0], out.shape[1]
+def veiled(camera, frame, volume, bricks, each, places, out, row0, row1):
+    """What a volume puts before places (n, 3) of the scene: its light (r, g, b) and what it leaves of theirs, `out`
+    (n, 4), for places row0 to row1. See `march`."""
+    nx, ny, nz, _ = volume.shape
+    ox, oy, oz = into(frame, camera[0], camera[1], camera[2])
+    for i in range(row0, row1):
+        x, y, z = into(frame, places[i, 0], places[i, 1], places[i, 2])
+        dx, dy, dz = x - ox, y - oy, z - oz
+        near, far = box_span(ox, oy, oz, dx, dy, dz, nx, ny, nz)
+        far = min(far, F1)
+        r, g, b, through = F0, F0, F0, F1
+        over = np.sqrt(dx * dx + dy * dy + dz * dz)
+        if far > near and over > F0:
+            step = each / over
+            longest = max(abs(dx), abs(dy), abs(dz))
+            n, most = 0, int(min((far - near) / step, np.float32(1e6))) + 1
+            while n < most and through > SOLID:
+                begins = near + np.float32(n) * step
+                length = min(step, far - begins)
+                t = begins + HALF * length
+                px, py, pz = ox + t * dx, oy + t * dy, oz + t * dz
+                skip = to_skip(bricks, px, py, pz, nx, ny, nz, longest, step)
+                if skip > 0:
+                    n += skip
+                    continue
+                lr, lg, lb, e = sampled(volume, px, py, pz)
+                left, share = taken(e, length * over * frame[13])
+                share *= through
+                r, g, b, through = r + share * lr, g + share * lg, b + share * lb, through * left
+                n += 1
+        out[i, 0], out[i, 1], out[i, 2], out[i, 3] = r, g, b, through if through > SOLID else F0
+
+
+@kernel
+def march(camera, frame, volume, bricks, each, depth, light, row0, row1):
+    """Puts the light of a volume (nx, ny, nz, 4, see `baked`) before that of samples, `light` (2 h, 2 w, 3), which
+    stand `depth` (2 h, 2 w) ahead, in rows row0 to row1 of the picture: one ray a pixel, for its four samples. Steps
+    are `each` voxels long; bricks (x, y, z) that are empty are stepped over."""
+    height, width = light.shape[0] // 2, light.shape[1] // 2
     wide, high = np.float32(0.5 * width), np.float32(0.5 * height)
     nx, ny, nz, _ = volume.shape
     ox, oy, oz = into(frame, camera[0], camera[1], camera[2])
     s = frame[12]
-    got, here = np.empty((4, 4), np.float32), np.empty(4, np.float32)
+    got = np.empty((4, 4), np.float32)
     for j in range(row0, row1):
         for i in range(width):
             x = (np.float32(i) + HALF) / wide - F1
@@ -287,55 +368,57 @@ def march(camera, frame, volume, bricks, each, depth, behind, out, row0, row1):
                     length = min(step, far - begins)  # the last one is what is left
                     t, metres = begins + HALF * length, length * over * frame[13]
                     px, py, pz = ox + t * dx, oy + t * dy, oz + t * dz
-                    bi = min(max(int(px), 0), nx - 1) // BRICK
-                    bj = min(max(int(py), 0), ny - 1) // BRICK
-                    bk = min(max(int(pz), 0), nz - 1) // BRICK
-                    empty = bricks[bi, bj, bk]
-                    if empty > 0:
-                        # whatever way it goes, so many voxels further on is empty too
-                        n += max(int(np.float32((empty - 1) * BRICK) / (longest * step)), 1)
+                    skip = to_skip(bricks, px, py, pz, nx, ny, nz, longest, step)
+                    if skip > 0:
+                        n += skip
                         continue
-                    gx, a = at_(px - HALF, nx)
-                    gy, u = at_(py - HALF, ny)
-                    gz, v = at_(pz - HALF, nz)
-                    gx1, gy1, gz1 = min(gx + 1, nx - 1), min(gy + 1, ny - 1), min(gz + 1, nz - 1)
-                    w0, w1 = (F1 - a) * (F1 - u), (F1 - a) * u
-                    w2, w3 = a * (F1 - u), a * u
-                    p0, p1, p2, p3 = volume[gx, gy, gz], volume[gx, gy1, gz], volume[gx1, gy, gz], volume[gx1, gy1, gz]
-                    q0, q1 = volume[gx, gy, gz1], volume[gx, gy1, gz1]
-                    q2, q3 = volume[gx1, gy, gz1], volume[gx1, gy1, gz1]
-                    for m in range(4):
-                        lower = w0 * p0[m] + w1 * p1[m] + w2 * p2[m] + w3 * p3[m]
-                        upper = w0 * q0[m] + w1 * q1[m] + w2 * q2[m] + w3 * q3[m]
-                        here[m] = lower + v * (upper - lower)
-                    lr, lg, lb, e = here[0], here[1], here[2], here[3]
+                    lr, lg, lb, e = sampled(volume, px, py, pz)
                     for q in range(4):  # a sample that ends within this step takes a part of it
                         d = depth[2 * j + (q >> 1), 2 * i + (q & 1)]
                         if got[q, 3] < F0 and d < begins + length:
                             part = max(d - begins, F0) * over * frame[13]
-                            left = np.exp(-e * part)
-                            share = through * (part if e * part < np.float32(1e-4) else (F1 - left) / e)
+                            left, share = taken(e, part)
+                            share *= through
                             got[q, 0], got[q, 1], got[q, 2] = r + share * lr, g + share * lg, b + share * lb
                             got[q, 3] = through * left
-                    left = np.exp(-e * metres)
-                    share = through * (metres if e * metres < np.float32(1e-4) else (F1 - left) / e)
+                    left, share = taken(e, metres)
+                    share *= through
                     r, g, b, through = r + share * lr, g + share * lg, b + share * lb, through * left
                     n += 1
                 if through <= SOLID:
                     through = F0
-            fr, fg, fb = F0, F0, F0
             for q in range(4):
                 last = got[q, 3] < F0
                 w = through if last else got[q, 3]
-                c = behind[2 * j + (q >> 1), 2 * i + (q & 1)]
-                fr += (r if last else got[q, 0]) + w * c[0]
-                fg += (g if last else got[q, 1]) + w * c[1]
-                fb += (b if last else got[q, 2]) + w * c[2]
-            out[j, i, 0], out[j, i, 1], out[j, i, 2] = (
-                np.float32(0.25) * fr,
-                np.float32(0.25) * fg,
-                np.float32(0.25) * fb,
-            )
+                c = light[2 * j + (q >> 1), 2 * i + (q & 1)]
+                c[0] = (r if last else got[q, 0]) + w * c[0]
+                c[1] = (g if last else got[q, 1]) + w * c[1]
+                c[2] = (b if last else got[q, 2]) + w * c[2]
+
+
+@inline
+def middle_of(frame, i, j, k):
+    """Where the middle of a voxel stands in the scene."""
+    h = frame[13]
+    x, y, z = (np.float32(i) + HALF) * h, (np.float32(j) + HALF) * h, (np.float32(k) + HALF) * h
+    return (
+        frame[9] + frame[0] * x + frame[1] * y + frame[2] * z,
+        frame[10] + frame[3] * x + frame[4] * y + frame[5] * z,
+        frame[11] + frame[6] * x + frame[7] * y + frame[8] * z,
+    )
+
+
+@kernel
+def dimmed(cloud, thick, frame, key, out, row0, row1):
+    """What another cloud's shade (see `light_through`) leaves of `out` (nx, ny, nz), the key's light (from direction
+    `key` (3)) at the middles of voxels that hold anything in `thick` (nx, ny, nz), rows row0 to row1."""
+    _, ny, nz = thick.shape
+    for i in range(row0, row1):
+        for j in range(ny):
+            for k in range(nz):
+                if thick[i, j, k] > F0:
+                    px, py, pz = middle_of(frame, i, j, k)
+                    out[i, j, k] *= light_through(cloud, px, py, pz, key[0], key[1], key[2])
 
 
 @kernel
@@ -343,14 +426,10 @@ def shaded_by(tree, thick, frame, key, far, stack, out, row0, row1):
     """Whether the key's light (from direction `key` (3)) comes past what stands in a tree within `far` m to the middles
     of voxels that hold anything in `thick` (nx, ny, nz): 1 or 0 into `out`, rows row0 to row1."""
     _, ny, nz = thick.shape
-    h = frame[13]
     for i in range(row0, row1):
         for j in range(ny):
             for k in range(nz):
                 if thick[i, j, k] > F0:
-                    x, y, z = (np.float32(i) + HALF) * h, (np.float32(j) + HALF) * h, (np.float32(k) + HALF) * h
-                    px = frame[9] + frame[0] * x + frame[1] * y + frame[2] * z
-                    py = frame[10] + frame[3] * x + frame[4] * y + frame[5] * z
-                    pz = frame[11] + frame[6] * x + frame[7] * y + frame[8] * z
+                    px, py, pz = middle_of(frame, i, j, k)
                     if blocked(tree, px, py, pz, key[0], key[1], key[2], far, stack):
                         out[i, j, k] = F0

@@ -141,33 +141,9 @@ def one_over(d):
     return F1 / d if abs(d) > np.float32(1e-20) else np.float32(1e20)
 
 
-@kernel
-def blocked(tree, ox, oy, oz, dx, dy, dz, far, stack):
-    """Whether anything of a tree is met before `far` m."""
-    boxes, right, first, many, triangles, _ = tree
-    if len(boxes) == 0:
-        return False
-    ix, iy, iz = one_over(dx), one_over(dy), one_over(dz)
-    stack[0], deep = 0, 1
-    while deep > 0:
-        deep -= 1
-        node = stack[deep]
-        if box_hit(boxes[node], ox, oy, oz, ix, iy, iz, far) >= far:
-            continue
-        if right[node] == 0:
-            for i in range(first[node], first[node] + many[node]):
-                if triangle_hit(triangles[i], ox, oy, oz, dx, dy, dz)[0] < far:
-                    return True
-        else:
-            stack[deep], stack[deep + 1] = right[node], node + 1
-            deep += 2
-    return False
-
-
-@kernel
-def nearest(tree, ox, oy, oz, dx, dy, dz, far, stack):
-    """The first triangle that a ray meets before `far` m: how far, which in the tree's order, shares of its second and
-    third corner. Which is −1 where there is none."""
+@inline
+def _met(tree, ox, oy, oz, dx, dy, dz, far, stack, any_):
+    """See `nearest`; the first that is found where `any_` is enough."""
     boxes, right, first, many, triangles, _ = tree
     which, u, v = -1, F0, F0
     if len(boxes) == 0:
@@ -184,6 +160,11 @@ def nearest(tree, ox, oy, oz, dx, dy, dz, far, stack):
                 t, a, b = triangle_hit(triangles[i], ox, oy, oz, dx, dy, dz)
                 if t < far:
                     far, which, u, v = t, i, a, b
+            if any_ and which >= 0:
+                deep = 0
+        elif any_:
+            stack[deep], stack[deep + 1] = right[node], node + 1
+            deep += 2
         else:
             left, other = node + 1, right[node]
             nearer = box_hit(boxes[left], ox, oy, oz, ix, iy, iz, far)
@@ -197,6 +178,19 @@ def nearest(tree, ox, oy, oz, dx, dy, dz, far, stack):
                 stack[deep] = left
                 deep += 1
     return far, which, u, v
+
+
+@kernel
+def blocked(tree, ox, oy, oz, dx, dy, dz, far, stack):
+    """Whether anything of a tree is met before `far` m."""
+    return _met(tree, ox, oy, oz, dx, dy, dz, far, stack, True)[1] >= 0
+
+
+@kernel
+def nearest(tree, ox, oy, oz, dx, dy, dz, far, stack):
+    """The first triangle that a ray meets before `far` m: how far, which in the tree's order, shares of its second and
+    third corner. Which is −1 where there is none."""
+    return _met(tree, ox, oy, oz, dx, dy, dz, far, stack, False)
 
 
 @kernel

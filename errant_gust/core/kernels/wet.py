@@ -4,19 +4,9 @@ Beer and Lambert)."""
 import numpy as np
 
 from errant_gust.core.kernels.compiler import inline, kernel
+from errant_gust.core.kernels.lit import away, ground_at, in_fog, key_reaching, sky_from
 from errant_gust.core.kernels.rays import nearest
-from errant_gust.core.kernels.solids import (
-    F0,
-    F1,
-    FURTHEST,
-    HALF,
-    away,
-    ground_at,
-    key_reaching,
-    sky_from,
-    surface,
-    way_at,
-)
+from errant_gust.core.kernels.solids import F0, F1, FURTHEST, HALF, surface, way_at
 
 INDEX = np.float32(1.33)
 MILKY = np.float32(2.2)
@@ -64,7 +54,7 @@ def glimpsed(light, scene, tree, water, solid, cloud, ox, oy, oz, dx, dy, dz, mi
     if far < ground:
         nx, ny, nz, ar, ag, ab, _ = surface(solid, tree[5][which], mine, dx, dy, dz, far)
     px, py, pz = ox + far * dx + scene[2] * nx, oy + far * dy + scene[2] * ny, oz + far * dz + scene[2] * nz
-    key = key_reaching(tree, water, cloud, light, px, py, pz, nx, ny, nz, HALF, HALF, scene[0], stack)
+    key = key_reaching(tree, water, cloud, light, scene, px, py, pz, nx, ny, nz, HALF, HALF, stack)
     key *= max(nx * light[0] + ny * light[1] + nz * light[2], F0)
     s = sky_from(light, nz) * np.float32(0.8)
     own_r = ar * (key * light[3] + s * light[6])
@@ -120,7 +110,7 @@ def wet(
                 light, scene, tree, water, solid, cloud, px + e * nx, py + e * ny, pz + e * nz, mx, my, mz, mine, stack
             )
             key = key_reaching(
-                tree, tree, cloud, light, px + e * nx, py + e * ny, pz + e * nz, nx, ny, nz, HALF, HALF, scene[0], stack
+                tree, tree, cloud, light, scene, px + e * nx, py + e * ny, pz + e * nz, nx, ny, nz, HALF, HALF, stack
             )
             # the key in the mirror: a small bright disc and a wide faint one
             s = max(mx * light[0] + my * light[1] + mz * light[2], F0)
@@ -147,6 +137,7 @@ def wet(
                 g + share * (rg - g) + s * share * light[4],
                 b + share * (rb - b) + s * share * light[5],
             )
+            r, g, b = in_fog(light, z / over, r, g, b)
             for q in range(best, 4):
                 y, x = 2 * j + (q >> 1), 2 * i + (q & 1)
                 if seen[y, x] >= 0 and nearer[y, x] < depth[y, x]:

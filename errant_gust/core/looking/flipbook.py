@@ -8,7 +8,6 @@ folder/flipbook.mp4
 import io
 import json
 import re
-import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -21,15 +20,12 @@ from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import Cancelled, FileError, GustError
 from errant_gust.core.files.movie import write_movie
 from errant_gust.core.files.writing import written_whole
-from errant_gust.core.flows.results import Result
-from errant_gust.core.pictures.camera import Camera, View
-from errant_gust.core.pictures.stage import Stage
-from errant_gust.core.pictures.taking import as_png, boxes_of, picture
-from errant_gust.core.runs.lease import leased
 
 FORMAT = "errant-gust-flipbook"
 MANIFEST = "flipbook.json"
 MOVIE = "flipbook.mp4"
+ORDER = ".flipbook.order.json"
+"""What one that is drawn by the core is drawn from, until it is done."""
 MOST_FRAMES = 10_000
 SIDES = (64, 4096)
 MOST_BYTES = 48 << 20
@@ -89,6 +85,12 @@ class Flipbook:
             raise FileError("is there already", where=str(self.folder), fix="name a new folder") from None
         (self.folder / f".{MANIFEST}").write_text(self._text(film))
 
+    @property
+    def frames(self) -> list[int]:
+        """Frames that have a picture."""
+        film = self.film
+        return [f for f in range(film.first, film.last + 1) if self.picture(f).is_file()]
+
     def picture(self, frame: int) -> Path:
         """The path of a frame's PNG."""
         return self.folder / f"flipbook.{frame:04d}.png"
@@ -138,6 +140,7 @@ class Flipbook:
         begun = self.folder / f".{MANIFEST}"
         with written_whole(begun) as file:
             file.write(self._text(film).encode())
+        (self.folder / ORDER).unlink(missing_ok=True)
         begun.replace(self.folder / MANIFEST)  # done, in one move
 
     def files(self) -> list[str]:
@@ -193,60 +196,3 @@ def _size_of(data: bytes) -> tuple[int, int] | None:
             return size
     except Exception:  # whatever a reader makes of a broken file
         return None
-
-
-def _clear(made: Flipbook) -> None:
-    """What a kill left of a flipbook that was not finished, if nothing else is in the folder."""
-    begun = made.folder / f".{MANIFEST}"
-    if made.done or not begun.is_file():
-        return
-    rest = [p for p in made.folder.iterdir() if not p.name.startswith((".flipbook", "flipbook.", f".{begun.name}."))]
-    if rest:
-        return
-    for path in made.folder.iterdir():
-        path.unlink()
-    made.folder.rmdir()
-
-
-def flip(
-    stage: Stage, result: Result | None, film: Film, folder: Path, seen: View | Camera, *,
-    report: Callable[[int, int], None] | None = None, encoded: Callable[[int, int], None] | None = None,
-    cancel: Cancel | None = None,
-) -> Flipbook:  # fmt: skip
-    """A flipbook of a run without a screen, from a side or through a camera, with one box around all and one mapping
-    for all frames. `report` is told what is drawn, `encoded` what the film has. Raises Cancelled when stopped; what was
-    drawn is then taken away."""
-    aside = folder.with_name(f".{folder.name}.drawing")
-    with leased(aside, "is being drawn by"):
-        try:
-            return _flipped(stage, result, film, folder, seen, report, encoded, cancel)
-        finally:
-            shutil.rmtree(aside, ignore_errors=True)
-
-
-def _flipped(
-    stage: Stage, result: Result | None, film: Film, folder: Path, seen: View | Camera,
-    report: Callable[[int, int], None] | None, encoded: Callable[[int, int], None] | None, cancel: Cancel | None,
-) -> Flipbook:  # fmt: skip
-    made = Flipbook(folder)
-    _clear(made)
-    made.begin(film)
-    frames = range(film.first, film.last + 1)
-    some = frames[:: max(1, len(frames) // 8)]
-    around, ends = boxes_of([(stage, result)], [*some, film.last])
-    try:
-        for n, frame in enumerate(frames):
-            if cancel is not None and cancel():
-                raise Cancelled
-            size = (film.width, film.height)
-            pixels = picture(stage, frame, size, seen, result=result, box=around, ends=ends, cancel=cancel)
-            made.put(frame, as_png(pixels))
-            if report is not None:
-                report(n + 1, len(frames))
-        made.finish(encoded, cancel)
-    except BaseException:
-        for left in folder.iterdir():
-            left.unlink()
-        folder.rmdir()
-        raise
-    return made

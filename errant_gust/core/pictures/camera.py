@@ -87,8 +87,11 @@ class Camera:
 
     @classmethod
     def at(cls, viewpoint: Mapping[str, Any], size: tuple[int, int]) -> "Camera":
-        """One that stands where a saved viewpoint does, with the angle of the view."""
+        """One that stands where a saved viewpoint does, with the angle of the view. One without perspective is seen
+        from as far away as lenses go."""
         wide = tan(radians(VIEW_ANGLE / 2)) * size[0] / size[1]
-        x, y, z = viewpoint["position"]
+        target, lens = np.array(viewpoint["target"], np.float64), 0.5 * FILM / wide
+        times = LENSES[1] / lens if viewpoint.get("parallel") else 1.0
+        x, y, z = target + times * (np.array(viewpoint["position"], np.float64) - target)
         a, b, c = viewpoint["target"]
-        return cls((x, y, z), (a, b, c), 0.5 * FILM / wide)
+        return cls((float(x), float(y), float(z)), (a, b, c), min(lens * times, LENSES[1]))

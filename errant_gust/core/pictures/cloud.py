@@ -8,7 +8,7 @@ from errant_gust.core.fields.samples import Array
 from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import clouds as kernels
 from errant_gust.core.pictures.bodies import body_colours
-from errant_gust.core.pictures.solid import Tree
+from errant_gust.core.pictures.mesh import Tree
 
 AIR = 293.0
 """Air around a fire, in kelvin: temperatures of gas are counted above it."""
@@ -22,6 +22,8 @@ MOST_FINE = 14_000_000
 OCTAVES = 8
 EVENLY = 0.25
 """Of a light that whitens a surface as much, what smoke that scatters it evenly sends on to one side: π over 4π."""
+FIRES = 7
+"""Cells a side that what burns lights other things by."""
 THREADS = 2
 
 
@@ -127,13 +129,14 @@ def even(values: Array | None) -> Array | None:
 @dataclass(frozen=True)
 class Baked:
     """A volume as it is marched: (nx, ny, nz, 4) and its frame; depth toward the key (nx, ny, nz); what burns, as
-    `fires` (m, 7) for what stands around."""
+    `fires` (m, 7) for what stands around; `middle` (3,) of it in the scene."""
 
     volume: Array
     frame: Array
     depth: Array
     fires: Array
     bricks: Array
+    middle: Array
 
 
 def burning(cloud: Cloud) -> Array | None:
@@ -160,9 +163,9 @@ def emitters(burns: Array | None, cloud: Cloud, most: int) -> tuple[Array, Array
     return (cells + 0.5) * side * cloud.h, power[tuple(cells.T)]
 
 
-def bake(cloud: Cloud, light: Array, eye: Array, tree: Tree | None, far: float) -> Baked:
-    """What a cloud sends toward the eye (3,), lit as `light` says (see `Setting.numbers`) past what stands in `tree`;
-    `far`: how far shadows reach, in m."""
+def bake(cloud: Cloud, light: Array, eye: Array, tree: Tree | None, far: float, others: "Shade | None" = None) -> Baked:
+    """What a cloud sends toward the eye (3,), lit as `light` says (see `Setting.numbers`) past what stands in `tree`
+    and what `others` leave; `far`: how far shadows reach, in m."""
     local_key = cloud.axes.T @ light[:3]
     h = cloud.h
     extinct = np.asarray(even(cloud.extinct), np.float32)
@@ -181,7 +184,7 @@ def bake(cloud: Cloud, light: Array, eye: Array, tree: Tree | None, far: float) 
             back = 0.5 * light[18] * max(float(light[2]), 0)
             r, g, b = (np.float32(share * (back * light[3 + c] + 0.5 * light[18] * light[6 + c])) for c in range(3))
         kernels.from_sky(_toward(half, way), flat, np.float32(TOP), r, g, b, around)
-    past = _past(cloud, half, light, tree, far)
+    past = _past(cloud, half, light, tree, far, others)
     near = _lit_within(burns, cloud, half)
     out = np.empty((*extinct.shape, 4), np.float32)
     nothing = np.zeros((1, 1, 1, 3), np.float32)
@@ -202,13 +205,14 @@ def bake(cloud: Cloud, light: Array, eye: Array, tree: Tree | None, far: float) 
     bricks = np.zeros([-(-n // kernels.BRICK) for n in extinct.shape], np.uint8)
     kernels.bricks_of(out, bricks)
     kernels.brick_distances(bricks)
-    places, strengths = emitters(burns, cloud, 9)
+    places, strengths = emitters(burns, cloud, FIRES)
     fires = np.zeros((len(places), 7), np.float32)
     if len(places):
         fires[:, :3] = (places + cloud.lower) @ cloud.axes.T
-        fires[:, 3] = max(burns.shape[:3]) * h / 9 if burns is not None else 0
+        fires[:, 3] = max(burns.shape[:3]) * h / FIRES if burns is not None else 0
         fires[:, 4:] = strengths
-    return Baked(out, cloud.frame(), depth, fires, bricks)
+    middle = cloud.axes @ (cloud.lower + 0.5 * h * np.array(extinct.shape))
+    return Baked(out, cloud.frame(), depth, fires, bricks, middle)
 
 
 Shade = tuple[Array, Array, Array]
@@ -218,18 +222,46 @@ NO_SHADE: Shade = (np.zeros((1, 1, 1), np.float32), np.zeros(14, np.float32), np
 MOST_CELLS = 4_000_000
 
 
-def shade_of(centre: Array, radius: Array, key: Array) -> Shade:
-    """The shade of many balls at `centre` (n, 3) of `radius` (n,) m, as of a haze that stops as much light (n π r²);
-    `key` (3,): toward the light."""
-    low, high = centre.min(axis=0).astype(np.float64), centre.max(axis=0).astype(np.float64)
-    size = 2.5 * float(np.median(radius))
+@dataclass(frozen=True)
+class Dust:
+    """What stops light as small things do that stand at places (n, 3): areas (n,) in m² that they hide, `size` m the
+    cells in which they are counted."""
+
+    places: Array
+    areas: Array
+    size: float
+
+    @classmethod
+    def of_balls(cls, centre: Array, radius: Array) -> "Dust":
+        """Of balls at `centre` (n, 3) of `radius` (n,) m."""
+        return cls(centre, np.pi * radius.astype(np.float64) ** 2, 2.5 * float(np.median(radius)))
+
+    @classmethod
+    def of_cloud(cls, cloud: Cloud) -> "Dust":
+        """Of smoke: what each voxel hides."""
+        there = np.argwhere(cloud.extinct > 0)
+        areas = cloud.extinct[tuple(there.T)].astype(np.float64) * cloud.h**3
+        return cls((cloud.lower + (there + 0.5) * cloud.h) @ cloud.axes.T, areas, 2.5 * cloud.h)
+
+
+def shade_of(dusts: list[Dust], key: Array) -> Shade:
+    """The shade of what stops light here and there, as of a haze that stops as much of it; `key` (3,): toward the
+    light."""
+    some = [d for d in dusts if len(d.places)]
+    if not some:
+        return NO_SHADE
+    low = np.min([d.places.min(axis=0) for d in some], axis=0).astype(np.float64)
+    high = np.max([d.places.max(axis=0) for d in some], axis=0).astype(np.float64)
+    size = max(d.size for d in some)
     size = max(size, float(np.prod(np.maximum(high - low, size)) / MOST_CELLS) ** (1 / 3))
     lower = low - 4 * size
     shape = np.maximum(np.ceil((high - lower) / size).astype(int) + 4, 2)
-    cell = np.floor((centre - lower) / size).astype(np.int64)
-    flat = (cell[:, 0] * shape[1] + cell[:, 1]) * shape[2] + cell[:, 2]
-    stopped = np.bincount(flat, np.pi * radius.astype(np.float64) ** 2, int(shape.prod())) / size**2
-    thick = np.ascontiguousarray(stopped.reshape(shape), np.float32)
+    stopped = np.zeros(int(shape.prod()))
+    for dust in some:
+        cell = np.floor((dust.places - lower) / size).astype(np.int64)
+        flat = (cell[:, 0] * shape[1] + cell[:, 1]) * shape[2] + cell[:, 2]
+        stopped += np.bincount(flat, dust.areas, len(stopped))
+    thick = np.ascontiguousarray((stopped / size**2).reshape(shape), np.float32)
     free, total = np.zeros(thick.shape, np.float32), 0.0
     for way, share in _ways():
         if way[2] > -0.1:
@@ -239,20 +271,27 @@ def shade_of(centre: Array, radius: Array, key: Array) -> Shade:
     return _toward(thick, key), frame, free / np.float32(total)
 
 
-def _past(cloud: Cloud, half: Array, light: Array, tree: Tree | None, far: float) -> Array:
-    """The share of the key's light (nx, ny, nz at half the size) that shapes leave to smoke, softened over a voxel."""
+def _past(cloud: Cloud, half: Array, light: Array, tree: Tree | None, far: float, others: Shade | None) -> Array:
+    """The share of the key's light (nx, ny, nz at half the size) that shapes leave to smoke, softened over a voxel,
+    and of that what `others` leave."""
     out = np.ones(half.shape, np.float32)
-    if tree is None or not len(tree[4]):
-        return out
-    kernels_frame = cloud.frame(2)
-    each_slab(
-        half.shape[0],
-        lambda a, b: kernels.shaded_by(
-            tree, half, kernels_frame, light[:3].astype(np.float32), np.float32(far), np.empty(64, np.int32), out, a, b
-        ),
-        THREADS,
-    )
-    soft = out
+    frame, key = cloud.frame(2), light[:3].astype(np.float32)
+    if tree is not None and len(tree[4]):
+        each_slab(
+            half.shape[0],
+            lambda a, b: kernels.shaded_by(
+                tree, half, frame, key, np.float32(far), np.empty(64, np.int32), out, a, b
+            ),
+            THREADS,
+        )  # fmt: skip
+        out = _softened(out)
+    if others is not None:
+        each_slab(half.shape[0], lambda a, b: kernels.dimmed(others, half, frame, key, out, a, b), THREADS)
+    return out
+
+
+def _softened(values: Array) -> Array:
+    soft = values
     for axis in range(3):
         wide = np.pad(soft, [(1, 1) if a == axis else (0, 0) for a in range(3)], mode="edge")
         count = int(soft.shape[axis])

@@ -21,6 +21,10 @@ class LightLook(Parameters):
         "film", help="Film keeps colours however bright they are; plain shows light as it is and clips"
     )
     bloom: float = param(0.08, range=(0, 2), slider=(0, 0.5), help="Glare around what is brighter than the picture")
+    contrast: float = param(
+        1.0, range=(0.25, 4), slider=(0.5, 2), help="Above 1, what is darker than a middle grey gets darker still"
+    )
+    edges: float = param(0.0, range=(0, 2), slider=(0, 1), help="How much darker corners are than the middle")
     azimuth: float = param(
         -128.0, unit="°", range=(-360, 360), slider=(-180, 180), label="Key from", help="From +x (0) toward +y (90)"
     )

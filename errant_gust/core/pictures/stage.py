@@ -12,17 +12,17 @@ from errant_gust.core.flows.drawing import MOST_TRIANGLES, Drawing, Instanced, d
 from errant_gust.core.flows.looks import LOOKS
 from errant_gust.core.flows.results import Lines, MeshData, Points, Result, Volume
 from errant_gust.core.flows.step import placed_steps
-from errant_gust.core.geometry.placed import PlacedShape
 from errant_gust.core.geometry.shapes import Assets
 from errant_gust.core.pictures import setting
 from errant_gust.core.pictures.camera import Box
 from errant_gust.core.pictures.cloud import MOST_FINE, Cloud, cropped, finer
 from errant_gust.core.pictures.colours import coloured, hexed
+from errant_gust.core.pictures.mesh import Mesh
 from errant_gust.core.pictures.render import Balls, Staged, Streaks
 from errant_gust.core.pictures.setting import Setting
-from errant_gust.core.pictures.solid import Mesh
 from errant_gust.core.runs.export import kind_of_run
 from errant_gust.core.runs.frame_store import RunStore
+from errant_gust.core.runs.manifest import assets_of
 from errant_gust.core.study.document import parse
 
 STONE = np.array([0.50, 0.46, 0.39], np.float32)
@@ -42,6 +42,15 @@ COLOURS = ("red", "green", "blue")
 Ends = tuple[float, float]
 
 
+@dataclass(frozen=True)
+class Solid:
+    """A shape of the study: vertices (v, 3) in m and faces (f, 3)."""
+
+    id: str
+    vertices: Array
+    faces: Array
+
+
 @dataclass
 class Seen:
     """What is on a frame, and what usually lights it."""
@@ -51,13 +60,15 @@ class Seen:
 
 
 class Stage:
-    """A run, to be pictured: its study as it was when it ran, and how its flow is looked at."""
+    """A run, to be pictured: its study as it was when it ran, and how its flow is looked at. Files are looked up where
+    they were when it ran, if no other place is named. `notes`: what its pictures are without, in words."""
 
     def __init__(self, store: RunStore, assets: Assets | None = None) -> None:
         self.store, self.kind = store, kind_of_run(store)
         self.said = store.manifest()
         self.flow: str = self.said["flow"]
-        self.plan = Plan(parse(self.said["study"]), assets)
+        self.plan = Plan(parse(self.said["study"]), assets or assets_of(store))
+        self.notes: dict[str, None] = {}
 
     def look(self, form: str) -> dict[str, Any]:
         """Parameters of the look of a form: as the study says, else as the kind of flow or the form has them."""
@@ -65,9 +76,9 @@ class Stage:
         first = {name: f.default for name, f in known.model_fields.items()} if known else {}
         return {**first, **self.kind.look, **(self.plan.study.looks.get(self.flow) or {})}
 
-    def solids(self, frame: int) -> list[PlacedShape]:
-        """Shapes that are shown and stand in the way of something on a frame. One whose file is not here is left
-        out."""
+    def solids(self, frame: int) -> list[Solid]:
+        """Shapes that are shown and stand in the way of something on a frame. One whose file is not here is left out,
+        and told among `notes`."""
         scene = self.plan.at(self.plan.study.clock.seconds(frame))
         named: set[str] = set()
         for lane in self.plan.study.flows:
@@ -80,9 +91,12 @@ class Stage:
         for part in self.plan.study.shapes:
             if part.shown and (part.id in named or part.kind == "mesh"):
                 try:
-                    found.append(scene.shape(part.id))
-                except GustError:  # its file is not beside a run
+                    vertices, faces = scene.shape(part.id).surface
+                except GustError as error:
+                    self.notes[f"without the shape {part.id}: {error.what}"] = None
                     continue
+                if len(faces):
+                    found.append(Solid(part.id, vertices, faces))
         return found
 
     def content(self, frame: int, result: Result | None = None, *, fine: bool = True, ends: Ends | None = None) -> Seen:
@@ -104,8 +118,9 @@ class Stage:
                 raise FileError(f"the run has no {taken.name}", where="result", fix="a step of its lane draws them")
         found = taken.read(self.store, frame)
         if isinstance(found, Volume):
-            made.cloud, usual = self._cloud(found, fine)
-            made.box = _box_of(made.cloud)
+            cloud, usual = self._cloud(found, fine)
+            made.clouds.append(cloud)
+            made.box = _box_of(cloud)
             return Seen(made, usual)
         if isinstance(found, MeshData):
             made.meshes.append(self._mesh(found, ends))
@@ -143,7 +158,7 @@ class Stage:
         lines = drawn.spread if asked == "points" else (drawn.lines[-1] if drawn.lines else None)
         if lines is None or asked not in ("lines", "points", ""):
             return None
-        made.streaks = _lines(lines, look) if asked != "points" else _dots(lines, look)
+        made.streaks.append(_lines(lines, look) if asked != "points" else _dots(lines, look))
         made.box = _around(lines.points)
         return setting.SURFACE
 
@@ -160,7 +175,7 @@ class Stage:
             return setting.GRAINS
         glows = look["blend"] == "additive"
         back = places - found.velocity[::every] * np.float32(self.plan.study.clock.step * SHUTTER)
-        made.streaks = Streaks(back, places, colours * (BRIGHT if glows else 1), float(look["size"]), glows)
+        made.streaks.append(Streaks(back, places, colours * (BRIGHT if glows else 1), float(look["size"]), glows))
         return setting.SPARKS if glows else setting.SURFACE
 
     def _mapped(self, values: Array, ends: Ends | None) -> Array:
@@ -218,7 +233,8 @@ class Stage:
         look = self.look("volume")
         amount = found.amount
         if amount is None:
-            amount = next(np.abs(g.values) for g in found.grids.values() if g.values.ndim == 3)
+            name, amount = next((n, np.abs(g.values)) for n, g in found.grids.items() if g.values.ndim == 3)
+            self.notes[f"{name} is drawn as smoke: what it is of has no density"] = None
         hot = found.grids["temperature"].values if "temperature" in found.grids else None
         glows = hot is not None and look["glow"] > 0 and float(hot.max(initial=0)) > look["cold"]
         least = 1e-3 * max(float(amount.max(initial=0)), 1e-9)

@@ -37,12 +37,16 @@ class FlipbookOut(FilmIn):
 
 
 class FilmProgress(Schema):
-    """How far a film is: pictures in it, of how many, and seconds left; the flipbook when it is done."""
+    """How far a film is: pictures in it, of how many, and seconds left; the flipbook when it is done. `going`: somebody
+    works at it; `drawing`: its pictures are drawn, its film is not made yet; `notes`: what pictures are without."""
 
     done: int
     total: int
     left: float | None
     film: FlipbookOut | None
+    going: bool
+    drawing: bool
+    notes: list[str]
 
 
 class Key(Schema):
@@ -50,6 +54,19 @@ class Key(Schema):
     position: tuple[float, float, float]
     target: tuple[float, float, float]
     parallel: bool = False
+
+
+class DrawnIn(FilmIn):
+    runs: list[str] = Bound(max_length=32)
+    views: list[Key] = Bound(max_length=1000)
+    quality: str = "good"
+
+
+class Unfinished(FilmIn):
+    """One that the core draws, and how many pictures it has."""
+
+    id: str
+    drawn: int
 
 
 class Path(Schema):
@@ -73,6 +90,43 @@ def there_are(request: HttpRequest, key: str) -> Any:
 @router.post("/studies/{key}/flipbooks", response=Begun)
 def begin(request: HttpRequest, key: str, body: FilmIn) -> Any:
     return {"id": flipbooks.begin(key, Film(**body.model_dump()))}
+
+
+@router.get("/studies/{key}/flipbooks-unfinished", response=list[Unfinished])
+def unfinished(request: HttpRequest, key: str) -> Any:
+    """Flipbooks of a study that are drawn without a screen and not done, the newest first."""
+    return flipbooks.unfinished(key)
+
+
+@router.post("/studies/{key}/flipbooks-drawn", response=Begun)
+def draw(request: HttpRequest, key: str, body: DrawnIn) -> Any:
+    """Begin to draw a flipbook of runs without a screen, through viewpoints that are tied to frames, or one."""
+    said = body.model_dump()
+    runs, views, quality = said.pop("runs"), said.pop("views"), said.pop("quality")
+    return {"id": flipbooks.draw(key, Film(**said), runs, views, quality)}
+
+
+@router.post("/studies/{key}/flipbooks/{id}/stop", response=FilmProgress)
+def stop(request: HttpRequest, key: str, id: str) -> Any:
+    """Draw no more of it; what is drawn stays."""
+    return flipbooks.stop(key, id)
+
+
+@router.post("/studies/{key}/flipbooks/{id}/go-on", response=FilmProgress)
+def go_on(request: HttpRequest, key: str, id: str) -> Any:
+    """Draw what is not drawn of it."""
+    return flipbooks.go_on(key, id)
+
+
+@router.get("/studies/{key}/flipbooks/{id}/frames/{frame}")
+def picture(request: HttpRequest, key: str, id: str, frame: int, save: bool = False) -> HttpResponseBase:
+    """The picture of a frame, as soon as it is there."""
+    path = flipbooks.get(key, id).picture(frame)
+    if not path.is_file():
+        raise FileError("is not there", where=f"frame {frame}")
+    return FileResponse(
+        path.open("rb"), content_type="image/png", as_attachment=save, filename=f"{key}.{frame:04d}.png"
+    )
 
 
 @router.put("/studies/{key}/flipbooks/{id}/frames/{frame}", response={204: None})

@@ -18,11 +18,16 @@ vec3 toned(vec3 c) {
 const last = `
 varying vec2 at;
 uniform sampler2D seen; uniform sampler2D glare; uniform float exposure; uniform float bloom; uniform float film;
+uniform float contrast; uniform float edges; uniform vec2 shape;
 ${CURVE}
 void main() {
   vec4 c = texture2D(seen, at);
-  vec3 light = c.rgb * exposure;
+  vec2 off = (at - 0.5) * shape;
+  float fall = 1.0 + edges * dot(off, off);
+  vec3 light = c.rgb * exposure / (fall * fall);
   if (bloom > 0.0) light += bloom * exposure * texture2D(glare, at).rgb;
+  // about a middle grey, by the strongest of the three: hues stay
+  light *= pow(max(max(light.r, light.g), max(light.b, 1e-6)) / 0.18, contrast - 1.0);
   vec3 developed = film > 0.5 ? toned(light) : light;
   gl_FragColor = vec4(mix(developed, c.rgb, clamp(c.a, 0.0, 1.0)), 1.0);
   #include <colorspace_fragment>
@@ -79,7 +84,10 @@ export class Developer {
   private readonly glare = [half(0, false), half(0, false)]
   private readonly triangle = new THREE.Mesh(covering())
   private readonly camera = new THREE.OrthographicCamera()
-  private readonly last = pass(last, { seen: null, glare: null, exposure: 1, bloom: 0, film: 1 })
+  private readonly last = pass(last, {
+    ...{ seen: null, glare: null, exposure: 1, bloom: 0, film: 1, contrast: 1, edges: 0 },
+    shape: new THREE.Vector2(1, 1),
+  })
   private readonly bright = pass(bright, { seen: null, exposure: 1, texel: new THREE.Vector2() })
   private readonly blur = pass(blur, { seen: null, texel: new THREE.Vector2() })
   private readonly bare = pass(bare, { seen: null })
@@ -104,6 +112,8 @@ export class Developer {
   set(look: LightLook) {
     this.exposure = 2 ** look.exposure
     this.bloom = look.bloom
+    this.last.uniforms.contrast.value = look.contrast
+    this.last.uniforms.edges.value = look.edges
     this.last.uniforms.film.value = look.curve === 'film' ? 1 : 0
   }
   /** Where a picture is drawn to: as large as the canvas, which keeps its size, or a good half of that. */
@@ -123,6 +133,8 @@ export class Developer {
     const u = this.last.uniforms
     u.seen.value = from.texture
     u.exposure.value = this.exposure
+    // 1 in the corners, whatever the picture's shape
+    u.shape.value.set(from.width, from.height).multiplyScalar(2 / Math.hypot(from.width, from.height))
     u.bloom.value = coarse ? 0 : this.bloom
     if (u.bloom.value > 0) this.spread(from)
     u.glare.value = this.glare[0].texture

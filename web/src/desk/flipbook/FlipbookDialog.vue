@@ -3,15 +3,24 @@
   <v-dialog :model-value="true" width="860" persistent @update:model-value="close">
     <v-card class="ask" data-testid="flipbook-dialog">
       <h2>Flipbook</h2>
-      <p class="muted">What the view shows, a picture a frame, and a film of them (H.264).</p>
+      <p class="muted">A picture a frame, and a film of them (H.264).</p>
+      <div class="phrase">
+        <span>Drawn</span><PickOne v-model="how" :items="WAYS" label="How it is drawn" testid="flip-how" />
+        <template v-if="how === 'lit'"
+          ><span>in</span><PickOne v-model="quality" :items="QUALITIES" label="Quality" testid="flip-quality"
+        /></template>
+      </div>
       <div class="phrase">
         <span>Frames</span>
         <NumberField :value="first" label="First frame" integer testid="flip-first" @change="(v) => (first = v)" />
         <span>to</span>
         <NumberField :value="last" label="Last frame" integer testid="flip-last" @change="(v) => (last = v)" />
         <span>in</span><PickOne v-model="size" :items="SIZES" label="Size of pictures" testid="flip-size" />
-        <TickBox v-model="words" words="frame number" testid="flip-words" />
-        <TickBox v-if="legend" v-model="withLegend" words="legend" testid="flip-legend" />
+        <v-btn v-if="how === 'lit'" variant="outlined" data-testid="flip-one" @click="first = last = runs.frame"
+          >Only frame {{ runs.frame }}</v-btn
+        >
+        <TickBox v-if="how === 'view'" v-model="words" words="frame number" testid="flip-words" />
+        <TickBox v-if="how === 'view' && legend" v-model="withLegend" words="legend" testid="flip-legend" />
       </div>
       <div v-if="saved.length" class="keys">
         <span>Camera</span>
@@ -38,7 +47,9 @@
           /></template>
         </div>
       </div>
-      <p v-if="problem" class="bad" role="alert" data-testid="flip-problem">{{ problem }}</p>
+      <p v-if="problem || lit.problem.value" class="bad" role="alert" data-testid="flip-problem">
+        {{ problem || lit.problem.value }}
+      </p>
       <div v-if="making" class="phrase" data-testid="flip-progress">
         <v-progress-linear
           :model-value="share"
@@ -48,8 +59,31 @@
         />
         <span class="num nowrap">{{ progress }}</span>
       </div>
+      <div v-if="lit.going.value" class="phrase" data-testid="flip-drawing">
+        <v-progress-linear :model-value="drawnShare" height="4" color="success" aria-label="Drawn" />
+        <span class="num nowrap">{{ drawnWords }}</span>
+      </div>
+      <img v-if="lit.newest.value" class="film" :src="lit.newest.value" alt="The picture that was drawn last" />
+      <template v-for="u in resting" :key="u.id">
+        <div class="phrase" data-testid="flip-unfinished">
+          <span
+            >Frames {{ u.first }} to {{ u.last }}, {{ u.width }} × {{ u.height }}: {{ u.drawn }} of
+            {{ u.last - u.first + 1 }} drawn</span
+          >
+          <span class="sp" />
+          <v-btn variant="outlined" data-testid="flip-go-on" @click="lit.goOn(u)">Go on</v-btn>
+          <v-btn class="plain" :aria-label="`Forget frames ${u.first} to ${u.last}`" @click="lit.forget(u)">×</v-btn>
+        </div>
+      </template>
+      <img
+        v-if="made && !busy && made.first === made.last"
+        class="film"
+        :src="`${base}/${made.id}/frames/${made.first}`"
+        :alt="`Frame ${made.first}`"
+        data-testid="flip-still"
+      />
       <video
-        v-if="made && !making"
+        v-else-if="made && !busy"
         :key="made.id"
         class="film"
         controls
@@ -59,20 +93,30 @@
         :src="`${base}/${made.id}/movie`"
         data-testid="flip-film"
       />
-      <p v-if="made && !making" class="muted">
-        {{ made.last - made.first + 1 }} pictures of {{ made.width }} × {{ made.height }}, {{ bytes(made.bytes) }}, in
-        <span class="path">{{ made.path }}</span>
+      <p v-if="made && !busy" class="muted">
+        {{ made.first === made.last ? 'A picture' : `${made.last - made.first + 1} pictures` }} of {{ made.width }} ×
+        {{ made.height }}, {{ bytes(made.bytes) }}, in <span class="path">{{ made.path }}</span>
       </p>
+      <p v-for="note in lit.told.value?.notes" :key="note" class="muted" data-testid="flip-note">{{ note }}</p>
       <div class="phrase">
-        <v-btn v-if="!making" class="go" data-testid="flip-go" @click="make">{{
+        <v-btn v-if="!busy" class="go" data-testid="flip-go" @click="begin">{{
           made ? 'Make another' : 'Make it'
         }}</v-btn>
-        <v-btn v-else variant="outlined" data-testid="flip-stop" @click="stopped = true">Stop</v-btn>
-        <template v-if="made && !making">
-          <v-btn variant="outlined" :href="`${base}/${made.id}/movie?save=true`" data-testid="flip-save-film"
-            >Save film</v-btn
+        <v-btn v-else variant="outlined" data-testid="flip-stop" @click="halt">Stop</v-btn>
+        <template v-if="made && !busy">
+          <v-btn
+            v-if="made.first === made.last"
+            variant="outlined"
+            :href="`${base}/${made.id}/frames/${made.first}?save=true`"
+            data-testid="flip-save-still"
+            >Save picture</v-btn
           >
-          <v-btn variant="outlined" :href="`${base}/${made.id}/zip`" data-testid="flip-save-all">Save pictures</v-btn>
+          <template v-else>
+            <v-btn variant="outlined" :href="`${base}/${made.id}/movie?save=true`" data-testid="flip-save-film"
+              >Save film</v-btn
+            >
+            <v-btn variant="outlined" :href="`${base}/${made.id}/zip`" data-testid="flip-save-all">Save pictures</v-btn>
+          </template>
         </template>
         <span class="sp" />
         <v-btn v-if="!making" variant="outlined" data-testid="flip-close" @click="close">Close</v-btn>
@@ -82,7 +126,7 @@
 </template>
 
 <script setup lang="ts">
-import { computed, onBeforeUnmount, ref } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { call, idle } from '../../api/client'
 import type { components } from '../../api/schema'
 import PickOne from '../../controls/PickOne.vue'
@@ -94,9 +138,8 @@ import { useStudy } from '../../stores/study'
 import type { Viewer } from '../../scene/viewer'
 import type { Viewpoint } from '../ViewBar.vue'
 import { burn, type Legend } from './film'
+import { useLit, type Made, type Progress as Encoding } from './lit'
 
-type Made = components['schemas']['FlipbookOut']
-type Encoding = components['schemas']['FilmProgress']
 type Key = components['schemas']['Key']
 const props = defineProps<{ viewer: Viewer; legend: Legend | null }>()
 const emit = defineEmits<{ close: [] }>()
@@ -108,8 +151,21 @@ const SIZES = [
   { id: '1280x800', name: '1280 × 800' },
   { id: '1920x1080', name: '1920 × 1080' },
 ]
+const WAYS = [
+  { id: 'view', name: 'as the view shows it' },
+  { id: 'lit', name: 'in full light, by the server' },
+]
+const QUALITIES = [
+  { id: 'draft', name: 'draft quality' },
+  { id: 'good', name: 'good quality' },
+  { id: 'still', name: 'still quality: slow' },
+]
 const study = useStudy()
 const runs = useRuns()
+const lit = useLit(() => study.key)
+onMounted(() => void lit.listed().catch(() => undefined))
+const how = ref('view')
+const quality = ref('good')
 const base = computed(() => `/api/studies/${study.key}/flipbooks`)
 const there = runs.run?.frames ?? []
 const first = ref(there.length ? Math.min(...there) : runs.clock.start)
@@ -142,6 +198,51 @@ const left = computed(() =>
 )
 const ahead = (seconds: number | null) => (seconds == null ? '' : `, ${Math.max(1, Math.round(seconds))} s left`)
 
+const busy = computed(() => making.value || lit.going.value)
+/** Begun and not done, and nobody works at them. */
+const resting = computed(() => lit.left.value.filter((u) => !(lit.going.value && u.id === lit.id.value)))
+const drawnShare = computed(() => (lit.told.value ? (100 * lit.told.value.done) / lit.told.value.total : 0))
+const drawnWords = computed(() => {
+  const t = lit.told.value
+  return t ? `${t.drawing ? '' : 'film: '}${t.done} of ${t.total}${ahead(t.left)}` : ''
+})
+watch(
+  () => lit.told.value?.film,
+  (film) => film && (made.value = film),
+)
+const outside = () => {
+  const { start, end } = runs.clock
+  const is = first.value < start || last.value > end || first.value > last.value
+  problem.value = is ? `Frames ${first.value} to ${last.value} are not in the study's ${start} to ${end}` : ''
+  return is
+}
+/** What goes: by the server it keeps what it has. */
+function halt() {
+  if (lit.going.value) void lit.stop()
+  else stopped.value = true
+}
+const begin = () => (how.value === 'lit' ? draw() : make())
+/** By the server, of what is shown, from where the view stands or through its viewpoints. */
+async function draw() {
+  if (outside()) return
+  const [width, height] = size.value.split('x').map(Number)
+  const flows = Object.keys(runs.wanted).filter((flow) => runs.lookOf(flow).shown)
+  flows.sort((a, b) => Number(b === runs.main) - Number(a === runs.main))
+  const here: Key = { frame: first.value, ...props.viewer.viewpoint() }
+  made.value = null
+  await lit.draw({
+    name: study.doc?.name ?? study.key,
+    first: first.value,
+    last: last.value,
+    width,
+    height,
+    fps: runs.clock.fps,
+    note: `in full light, ${quality.value}`,
+    runs: flows.map((flow) => runs.wanted[flow]),
+    views: keys.value.length ? keys.value : [here],
+    quality: quality.value,
+  })
+}
 function keep(i: number, frame?: number) {
   study.edit(frame == null ? 'Camera without this viewpoint' : `Viewpoint at frame ${frame}`, (d) => {
     const views = [...((d.looks.views ?? []) as unknown as (Viewpoint & { frame?: number })[])]
@@ -179,13 +280,8 @@ async function encode(at: string) {
 async function make() {
   const [width, height] = size.value.split('x').map(Number)
   const before = { frame: runs.frame, camera: props.viewer.viewpoint() }
-  const { start, end } = runs.clock
   let id = ''
-  problem.value = ''
-  if (first.value < start || last.value > end || first.value > last.value) {
-    problem.value = `Frames ${first.value} to ${last.value} are not in the study's ${start} to ${end}`
-    return
-  }
+  if (outside()) return
   stopped.value = false
   making.value = true
   done.value = 0

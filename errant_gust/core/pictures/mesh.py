@@ -29,6 +29,17 @@ class Mesh:
         """How many triangles there are."""
         return len(self.faces)
 
+    def and_(self, other: "Mesh") -> "Mesh":
+        """Both as one, which shines as this one does; normals are those of facets unless both have their own."""
+        own = self.normals is not None and other.normals is not None
+        return Mesh(
+            np.concatenate([self.vertices, other.vertices]),
+            np.concatenate([self.faces, other.faces + len(self.vertices)]),
+            np.concatenate([self.colours, other.colours]),
+            self.sheen,
+            np.concatenate([self.normals, other.normals]) if own else None,  # type: ignore[list-item]
+        )
+
     @lazy
     def corners(self) -> tuple[Array, Array, Array]:
         """Corners (f, 3, 3), unit normals there (f, 3, 3) and colours there (f, 3, 3), of triangles that have an area
