@@ -57,7 +57,7 @@ def basis(nx, ny, nz):
     return F1 + s * nx * nx * a, s * b, -s * nx, b, s + ny * ny * a, -ny
 
 
-@kernel
+@inline
 def key_reaching(tree, water, cloud, light, scene, px, py, pz, nx, ny, nz, first, second, stack):
     """The share of the key's light that comes past shapes and through smoke to a place, by rays over its disc. See
     `light_pixels`."""
@@ -123,7 +123,7 @@ def beyond(tree, px, py, pz, reach):
     return x * x + y * y + z * z > reach * reach
 
 
-@kernel
+@inline
 def sky_reaching(tree, light, scene, px, py, pz, nx, ny, nz, first, second, stack):
     """The light that comes to a place from all around: r, g, b, by rays that are likelier where they count more. See
     `light_pixels`."""

@@ -180,7 +180,7 @@ def _met(tree, ox, oy, oz, dx, dy, dz, far, stack, any_):
     return far, which, u, v
 
 
-@kernel
+@inline
 def blocked(tree, ox, oy, oz, dx, dy, dz, far, stack):
     """Whether anything of a tree is met before `far` m."""
     return _met(tree, ox, oy, oz, dx, dy, dz, far, stack, True)[1] >= 0
