@@ -1,6 +1,7 @@
 """A delivery as a user makes it: gas, particles, lines and instances chosen, written, proved, one byte changed and
 found; read by the real libraries."""
 
+import io
 import json
 import re
 import subprocess
@@ -47,6 +48,42 @@ def run_of(page, address, key, flow):
             return made["identity"]
         page.wait_for_timeout(100)
     raise AssertionError("the run does not end")
+
+
+def draw_lit(page, address, key):
+    """A still and a film that the server draws: stopped, gone on with, played."""
+    page.get_by_test_id("flipbook").click()
+    choose(page, "flip-how", "lit")
+    choose(page, "flip-size", "640x400")
+    page.get_by_test_id("flip-one").click()
+    page.get_by_test_id("flip-go").click()
+    still = page.get_by_test_id("flip-still")
+    expect(still).to_be_visible(timeout=60_000)
+    address_of = still.get_attribute("src")
+    picture = np.asarray(Image.open(io.BytesIO(page.request.get(f"{address}{address_of}").body())).convert("RGB"))
+    assert picture.shape == (400, 640, 3)
+    assert len(np.unique(picture.reshape(-1, 3), axis=0)) > 300, "light falls on something"
+    expect(page.get_by_test_id("flip-save-still")).to_be_visible()
+    for name, frame in (("first", 1), ("last", 4)):
+        page.get_by_test_id(f"flip-{name}").fill(str(frame))
+        page.get_by_test_id(f"flip-{name}").press("Enter")
+    choose(page, "flip-quality", "still")
+    choose(page, "flip-size", "1280x800")
+    page.get_by_test_id("flip-go").click()
+    expect(page.get_by_test_id("flip-drawing")).to_contain_text("1 of 4", timeout=60_000)
+    page.get_by_test_id("flip-stop").click()
+    expect(page.get_by_test_id("flip-unfinished")).to_contain_text("of 4 drawn", timeout=60_000)
+    page.get_by_test_id("flip-close").click()
+    page.get_by_test_id("flipbook").click()
+    page.get_by_test_id("flip-go-on").click()
+    expect(page.get_by_test_id("flip-film")).to_be_visible(timeout=120_000)
+    page.wait_for_function("() => document.querySelector('video').readyState >= 2")
+    assert page.evaluate("(v => [v.videoWidth, v.videoHeight])(document.querySelector('video'))") == [1280, 800]
+    expect(page.get_by_test_id("flip-unfinished")).to_have_count(0)
+    page.get_by_test_id("flip-close").click()
+    for made in json.loads(page.request.get(f"{address}/api/studies/{key}/flipbooks").text()):
+        if made["note"].startswith("in full light"):
+            page.request.delete(f"{address}/api/studies/{key}/flipbooks/{made['id']}", headers={"X-Errant-Gust": "1"})
 
 
 def make_flipbook(page, key):
@@ -103,6 +140,7 @@ def test_a_delivery_of_gas_points_and_lines_is_written_proved_and_read_elsewhere
     )  # fmt: skip
     run_of(page, address, key, "dust"), run_of(page, address, key, "smoke")
     make_flipbook(page, key)
+    draw_lit(page, address, key)
     page.get_by_test_id("open-hand-over").click()
     page.wait_for_url("**/hand-over/*")
     expect(page.get_by_test_id("hand-plan")).to_contain_text("4 files")

@@ -359,6 +359,7 @@ h2 {
 .film {
   width: 100%;
   max-height: 44vh;
+  object-fit: contain;
   background: #0f1b2d;
 }
 .nowrap {
