@@ -24,6 +24,7 @@ from errant_gust.cli.bench_growth import ROWS as ON_GROWTH
 from errant_gust.cli.bench_liquid import ROWS as ON_LIQUID
 from errant_gust.cli.bench_looks import ROWS as OF_LOOKS
 from errant_gust.cli.bench_particles import ROWS as ON_PARTICLES
+from errant_gust.cli.bench_pictures import ROWS as OF_PICTURES
 from errant_gust.cli.bench_rows import Row, best, eight_steps, numpy_curl, study_of
 from errant_gust.cli.bench_server import ROWS as ON_THE_SERVER
 from errant_gust.cli.bench_shapes import ROWS as ON_SHAPES
@@ -319,10 +320,20 @@ EVERY_DAY = [*ROWS, *ON_PARTICLES, *ON_GAS, *ON_LIQUID, *ON_GRAINS, *ON_GROWTH, 
 
 
 def run_bench(
-    *, as_json: bool, only: str, browser: bool = False, server: bool = False, deliveries: bool = False
+    *,
+    as_json: bool,
+    only: str,
+    browser: bool = False,
+    server: bool = False,
+    deliveries: bool = False,
+    pictures: bool = False,
 ) -> None:
     rows: list[Row] = browsing() if browser else []
-    apart = [*([*ON_THE_SERVER, *OF_LOOKS] if server else []), *(OF_DELIVERIES if deliveries else [])]
+    apart = [
+        *([*ON_THE_SERVER, *OF_LOOKS] if server else []),
+        *(OF_DELIVERIES if deliveries else []),
+        *(OF_PICTURES if pictures else []),
+    ]
     for name, work in apart or ([] if browser else EVERY_DAY):
         if only in name:
             made = work()

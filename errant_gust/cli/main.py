@@ -414,6 +414,7 @@ def bench(
     browser: Annotated[bool, typer.Option("--browser", help="What only a browser can tell, in Chromium")] = False,
     server: Annotated[bool, typer.Option("--server", help="Open pages, many clients, a sweep on workers")] = False,
     deliveries: Annotated[bool, typer.Option("--deliveries", help="Large deliveries: speed and memory")] = False,
+    pictures: Annotated[bool, typer.Option("--pictures", help="Pictures without a screen, of our studies")] = False,
     orders: Annotated[bool, typer.Option("--orders", help="How exact every kind is in time and in space")] = False,
 ) -> None:
     """The benchmark table, with ratios to references measured in the same run."""
@@ -424,7 +425,7 @@ def bench(
         return
     from errant_gust.cli.bench import run_bench
 
-    run_bench(as_json=as_json, only=only, browser=browser, server=server, deliveries=deliveries)
+    run_bench(as_json=as_json, only=only, browser=browser, server=server, deliveries=deliveries, pictures=pictures)
 
 
 @app.command()

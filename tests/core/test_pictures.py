@@ -11,7 +11,6 @@ from errant_gust.core.errors import Cancelled, GustError
 from errant_gust.core.kernels.rays import what_is_met
 from errant_gust.core.kernels.wet import bent, mirrored
 from errant_gust.core.pictures import cloud as clouds
-from errant_gust.core.pictures import render as rendering
 from errant_gust.core.pictures.bodies import body_colour, body_colours
 from errant_gust.core.pictures.camera import FILLS, FRONT, Camera, View
 from errant_gust.core.pictures.cloud import Cloud, finer, octaves
@@ -404,8 +403,7 @@ def everything():
 def test_a_picture_has_the_same_bits_on_any_number_of_threads(monkeypatch):
     made = []
     for threads in (1, 2, 3):
-        monkeypatch.setattr(clouds, "THREADS", threads)
-        monkeypatch.setattr(rendering, "THREADS", threads)
+        monkeypatch.setenv("ERRANT_GUST_THREADS", str(threads))
         made.append(render(everything(), front((97, 61)), FIRE, (97, 61)))
     assert (made[0] == made[1]).all()
     assert (made[0] == made[2]).all()

@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import clouds as kernels
 from errant_gust.core.pictures.bodies import body_colours
 from errant_gust.core.pictures.mesh import Tree
+from errant_gust.core.pictures.rows import over_rows
 
 AIR = 293.0
 """Air around a fire, in kelvin: temperatures of gas are counted above it."""
@@ -24,7 +24,6 @@ EVENLY = 0.25
 """Of a light that whitens a surface as much, what smoke that scatters it evenly sends on to one side: π over 4π."""
 FIRES = 7
 """Cells a side that what burns lights other things by."""
-THREADS = 2
 
 
 @dataclass(frozen=True)
@@ -193,14 +192,13 @@ def bake(cloud: Cloud, light: Array, eye: Array, tree: Tree | None, far: float, 
     # the fill has no shadows, as in the view
     around += (EVENLY * light[15:18]).astype(np.float32)[:, None, None, None]
     table = octaves(cloud.onward, 17, albedo)
-    each_slab(
+    over_rows(
         extinct.shape[0],
         lambda a, b: kernels.baked(
             extinct, nothing if burns is None else burns, depth, past, around, near, table, np.float32(TOP),
             (EVENLY * light[3:6]).astype(np.float32), np.asarray(cloud.tint, np.float32),
             nothing if tinted is None else tinted, cloud.frame(), local_eye, local_key.astype(np.float32), out, a, b,
         ),
-        THREADS,
     )  # fmt: skip
     bricks = np.zeros([-(-n // kernels.BRICK) for n in extinct.shape], np.uint8)
     kernels.bricks_of(out, bricks)
@@ -277,16 +275,15 @@ def _past(cloud: Cloud, half: Array, light: Array, tree: Tree | None, far: float
     out = np.ones(half.shape, np.float32)
     frame, key = cloud.frame(2), light[:3].astype(np.float32)
     if tree is not None and len(tree[4]):
-        each_slab(
+        over_rows(
             half.shape[0],
             lambda a, b: kernels.shaded_by(
                 tree, half, frame, key, np.float32(far), np.empty(64, np.int32), out, a, b
             ),
-            THREADS,
         )  # fmt: skip
         out = _softened(out)
     if others is not None:
-        each_slab(half.shape[0], lambda a, b: kernels.dimmed(others, half, frame, key, out, a, b), THREADS)
+        over_rows(half.shape[0], lambda a, b: kernels.dimmed(others, half, frame, key, out, a, b))
     return out
 
 

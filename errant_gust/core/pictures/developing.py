@@ -3,9 +3,8 @@
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
-from errant_gust.core.grids.slabs import each_slab
 from errant_gust.core.kernels import film
-from errant_gust.core.pictures.cloud import THREADS
+from errant_gust.core.pictures.rows import over_rows
 from errant_gust.core.pictures.setting import Setting
 
 REACH = 6
@@ -17,7 +16,7 @@ def glare(light: Array, gain: float = 1.0) -> Array:
     (h / 4, w / 4, 3), 13 wide."""
     height, width = (-(-n // 4) for n in light.shape[:2])
     held, aside = np.empty((height, width, 3), np.float32), np.empty((height, width, 3), np.float32)
-    each_slab(height, lambda a, b: film.glaring(light, np.float32(gain), held, a, b), THREADS)
+    over_rows(height, lambda a, b: film.glaring(light, np.float32(gain), held, a, b))
     weights = np.exp(-0.12 * np.arange(-REACH, REACH + 1) ** 2)
     shares = (weights / weights.sum()).astype(np.float32)
     film.spread(held, shares, 1, 0, aside)
@@ -31,9 +30,9 @@ def developed(light: Array, setting: Setting) -> Array:
     which keeps the colour, and to a share of `setting.pale` by each, which pales toward white."""
     gain = np.float32(2**setting.exposure)
     whole = np.ascontiguousarray(np.nan_to_num(light, nan=0.0, posinf=1e6, neginf=0.0), np.float32)
-    around = glare(whole, gain) if setting.bloom > 0 else np.zeros((1, 1, 3), np.float32)
+    around = glare(whole, float(gain)) if setting.bloom > 0 else np.zeros((1, 1, 3), np.float32)
     pale = -1.0 if setting.plain else setting.pale
     dials = np.array([gain, pale, setting.contrast, setting.edges, setting.bloom], np.float32)
     out = np.empty(whole.shape, np.uint8)
-    each_slab(len(out), lambda a, b: film.developed(whole, around, dials, out, a, b), THREADS)
+    over_rows(len(out), lambda a, b: film.developed(whole, around, dials, out, a, b))
     return out
