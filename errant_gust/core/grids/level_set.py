@@ -17,15 +17,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from errant_gust.core.blocks import share_out, threads
+from errant_gust.core.blocks import share_out
 from errant_gust.core.grids.region import GridRegion
-from errant_gust.core.grids.slabs import each_slab
+from errant_gust.core.grids.slabs import on_all
+from errant_gust.core.grids.surface_origin import BLOCK, Origin, Stored
 from errant_gust.core.kernels import carried
 from errant_gust.core.kernels import level_set as kernels
 from errant_gust.core.kernels.level_set import BAND, FAR, ROW
 
 Array = NDArray[Any]
-BLOCK = 8
 BEYOND = 2
 """Blocks of the window beyond the domain, of which the last is only looked at."""
 STAGES = (1.0, 0.25, 2 / 3)
@@ -43,8 +43,6 @@ MARK = 1e-6
 AROUND = np.ones((3, 3, 3), bool)
 REACH = 4
 """Voxels around what is told of the surface, of which it is known where they were: no step carries farther."""
-LOSES = 3.0
-"""Voxels from the surface within which it has to be known where everything was."""
 
 
 def _none() -> Array:
@@ -76,28 +74,6 @@ class Speeds:
         return bool(self.flow.size) and not (self.speed.size or self.along.size or self.bumps.size)
 
 
-@dataclass
-class Origin:
-    """Where a level set comes from since it is only carried. way (n, 3): from each voxel of its window to where that
-    was, in voxels (`carried.LOST` where it is not known); base: distances as it began, flat, in a window of `shape`
-    voxels whose first block is `low`."""
-
-    way: Array
-    base: Array
-    low: Array
-    shape: Array
-    rows: Array | None = None
-    """Of which the way is known; None: to be looked for."""
-
-    def known(self) -> Array:
-        """Rows (n,) with voxels of which the way is known."""
-        if self.rows is None:
-            self.rows = np.flatnonzero((self.way[:, 0].reshape(-1, ROW) < carried.KNOWN).any(axis=1))
-        return self.rows
-
-
-Stored = tuple[Array, Array, list[int]]
-"""An origin in a file: ways (nx, ny, nz, 3) in the window; distances (mx, my, mz) as it began; their first block."""
 NAMES = ("speed", "flow", "along", "bumps", "hollows", "free", "floor")
 Fill = Callable[[Array], Speeds]
 """Speeds at places (3, n) of the scene."""
@@ -333,11 +309,7 @@ class LevelSet:
         for _ in range(relax):
             self._relax()
         if hold:
-            now, area, more = self.amounts()
-            self.owed += 0.5 * dt * (gain + more) - (now - there)
-            by = float(np.clip(self.owed / max(area, 1.0), -SHIFT, SHIFT))
-            self._each(n, kernels.shifted, self.phi, near, np.float32(by))
-            self.owed -= self.amounts()[0] - now
+            self._made_good(there, gain, dt)
         self._each(w, kernels.settle, self.phi, wide, s.floor, self.age, was, np.float32(left), np.float32(dt))
 
     def carry(self, dt: float, left: float, *, hold: bool = False) -> None:
@@ -346,49 +318,43 @@ class LevelSet:
         Distances are those of where everything was when it began to be only carried; where that is no longer known so
         near to the surface that it matters, it begins anew.
         """
-        rows, s, size = self.around(), self.speeds, self.phi.size
-        n = len(rows)
+        rows, s = self.around(), self.speeds
         if self.origin is None:
-            way = np.full((size // ROW, ROW, 3), carried.LOST, np.float32)
-            way[rows] = 0
-            self.origin = Origin(way.reshape(-1, 3), *self._base())
-        origin = self.origin
-        if len(self._wind) != size:
-            self._wind = np.zeros((size, 3), np.float32)
-        wind = self._wind
-        was, made, ways = (
-            np.empty(n * ROW, np.float32),
-            np.empty(n * ROW, np.float32),
-            np.empty((n, ROW, 3), np.float32),
-        )
+            self.origin = Origin.of(rows, self.phi.size, *self._base())
         there, _, gain = self.amounts() if hold else (0.0, 0.0, 0.0)
-        self._each(n, kernels.taken, self.phi, rows, was)
-        self._each(n, carried.blowing, rows, s.flow, s.free, wind)
-        self._each(
-            n, carried.carried, rows, self.shape, wind, np.float32(dt), origin.way, self.phi, origin.base,
-            (origin.low - self.low) * BLOCK, origin.shape, made, ways.reshape(-1, 3),
-        )  # fmt: skip
-        self._each(n, kernels.put, self.phi, rows, made)
+        was = np.empty(len(rows) * ROW, np.float32)
+        self._each(len(rows), kernels.taken, self.phi, rows, was)
+        wind = self._blown(rows)
+        made = self.origin.carried(rows, self.low, self.shape, wind, dt, self.phi)
         wind.reshape(-1, ROW, 3)[rows] = 0  # as it was: what is beyond the rows is still
-        by_rows = origin.way.reshape(-1, ROW, 3)
-        by_rows[origin.known()] = carried.LOST
-        by_rows[rows], origin.rows = ways, rows
-        self._each(n, kernels.settle, self.phi, rows, s.floor, self.age, was, np.float32(left), np.float32(dt))
+        self._each(len(rows), kernels.put, self.phi, rows, made)
+        self._each(len(rows), kernels.settle, self.phi, rows, s.floor, self.age, was, np.float32(left), np.float32(dt))
         self.wide = rows  # all that may have got another value: `find` lets go of what is far
         self.find()
         for _ in range(2):
             self._relax()
         if hold:
-            now, area, more = self.amounts()
-            self.owed += 0.5 * dt * (gain + more) - (now - there)
-            by = np.float32(np.clip(self.owed / max(area, 1.0), -SHIFT, SHIFT))
-            self._each(len(self.near), kernels.shifted, self.phi, self.near, by)
-            whole = np.arange(len(origin.base) // ROW)
-            self._each(len(whole), kernels.shifted, origin.base, whole, by)
-            self.owed -= self.amounts()[0] - now
-        if sum(self._each(len(self.near), carried.lost_near, self.phi, origin.way, self.near, np.float32(LOSES))):
+            self.origin.shift(self._made_good(there, gain, dt))
+        if self.origin.lost(self.phi, self.near):
             self.tidy()
             self.origin = None
+
+    def _blown(self, rows: Array) -> Array:
+        """The flow (n, 3) at rows of the window, and nothing elsewhere."""
+        if len(self._wind) != self.phi.size:
+            self._wind = np.zeros((self.phi.size, 3), np.float32)
+        self._each(len(rows), carried.blowing, rows, self.speeds.flow, self.speeds.free, self._wind)
+        return self._wind
+
+    def _made_good(self, there: float, gain: float, dt: float) -> np.float32:
+        """Shift the surface by what its motion should have made of the volume in dt seconds and did not, a tenth of a
+        voxel at most: by how much. `there` and `gain`: the volume and its growth before."""
+        now, area, more = self.amounts()
+        self.owed += 0.5 * dt * (gain + more) - (now - there)
+        by = np.float32(np.clip(self.owed / max(area, 1.0), -SHIFT, SHIFT))
+        self._each(len(self.near), kernels.shifted, self.phi, self.near, by)
+        self.owed -= self.amounts()[0] - now
+        return by
 
     def _base(self) -> tuple[Array, Array, Array]:
         """Distances as they are, in the box of the surface and a block to every side, flat; its first block and its
@@ -439,7 +405,7 @@ class LevelSet:
 
     @staticmethod
     def _each(n: int, kernel: Any, *args: Any) -> list[Any]:
-        return each_slab(n, partial(kernel, *args), threads())
+        return on_all(n, partial(kernel, *args))
 
     # in and out ----------------------------------------------------------------------------------------------------
 
@@ -453,16 +419,9 @@ class LevelSet:
         )
         low, high = (at.min(axis=1), at.max(axis=1) + 1) if at.size else (np.ones(3, int), np.full(3, 2))
         cut = tuple(slice(a * BLOCK, b * BLOCK) for a, b in zip(low, high, strict=True))
+        origin = None if self.origin is None else self.origin.stored(self.shape, cut)
         phi, age = (np.ascontiguousarray(a.reshape(tuple(self.shape))[cut]) for a in (self.phi, self.age))
-        return self._region(self.low + low, (high - low) * BLOCK), phi, age, self._stored_origin(cut)
-
-    def _stored_origin(self, cut: tuple[slice, ...]) -> Stored | None:
-        """The way in a part of the window, and what it began as."""
-        origin = self.origin
-        if origin is None:
-            return None
-        way, base = origin.way.reshape(*self.shape, 3)[cut], origin.base.reshape(tuple(origin.shape))
-        return np.ascontiguousarray(way), base.copy(), [int(n) for n in origin.low]
+        return self._region(self.low + low, (high - low) * BLOCK), phi, age, origin
 
     @classmethod
     def restored(
@@ -474,10 +433,7 @@ class LevelSet:
         phi = np.clip(np.array(phi, np.float32), -FAR, FAR).reshape(-1)
         made = cls(domain, low, np.array(window.shape) // BLOCK, phi)
         made.age = np.array(age, np.float32).reshape(-1)
-        if origin is not None:
-            way, base, first = origin
-            held, flat = np.array(way, np.float32).reshape(-1, 3), np.array(base, np.float32).reshape(-1)
-            made.origin = Origin(held, flat, np.array(first, np.int64), np.array(base.shape, np.int64))
+        made.origin = None if origin is None else Origin.restored(origin)
         made.cover(low, low + np.array(window.shape) // BLOCK)
         return made
 

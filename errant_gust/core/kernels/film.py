@@ -43,9 +43,10 @@ def averaged(samples, out, row0, row1):
 
 
 @kernel
-def glaring(light, gain, out, row0, row1):
-    """Of light (h, w, 3) times `gain`, what is brighter than a picture, at a quarter of the size: rows row0 to row1 of
-    `out` (h / 4, w / 4, 3). By the strongest of the three, so that hues stay, and no more than a little."""
+def glaring(light, bright, out, row0, row1):
+    """Of light (h, w, 3), what is brighter than a picture, at a quarter of the size: rows row0 to row1 of `out` (h / 4,
+    w / 4, 3). `bright` (4): what light is times; where it begins, is all of it, and is held. By the strongest of the
+    three, so that hues stay."""
     height, width, _ = light.shape
     for j in range(row0, row1):
         for i in range(out.shape[1]):
@@ -53,10 +54,10 @@ def glaring(light, gain, out, row0, row1):
             for y in range(4 * j, min(4 * j + 4, height)):
                 for x in range(4 * i, min(4 * i + 4, width)):
                     r, g, b, n = r + light[y, x, 0], g + light[y, x, 1], b + light[y, x, 2], n + 1
-            times = gain / np.float32(n)
+            times = bright[0] / np.float32(n)
             peak = max(r, g, b) * times
-            s = min(max((peak - np.float32(0.8)) / np.float32(1.2), F0), F1)
-            times *= s * s * (np.float32(3.0) - np.float32(2.0) * s) * min(F1, np.float32(8.0) / max(peak, F1))
+            s = min(max((peak - bright[1]) / (bright[2] - bright[1]), F0), F1)
+            times *= s * s * (np.float32(3.0) - np.float32(2.0) * s) * min(F1, bright[3] / max(peak, F1))
             out[j, i, 0], out[j, i, 1], out[j, i, 2] = times * r, times * g, times * b
 
 

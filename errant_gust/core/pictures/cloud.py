@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.grids.slabs import on_all
 from errant_gust.core.kernels import clouds as kernels
 from errant_gust.core.pictures.bodies import body_colours
 from errant_gust.core.pictures.mesh import Tree
-from errant_gust.core.pictures.rows import over_rows
 
 AIR = 293.0
 """Air around a fire, in kelvin: temperatures of gas are counted above it."""
@@ -192,7 +192,7 @@ def bake(cloud: Cloud, light: Array, eye: Array, tree: Tree | None, far: float, 
     # the fill has no shadows, as in the view
     around += (EVENLY * light[15:18]).astype(np.float32)[:, None, None, None]
     table = octaves(cloud.onward, 17, albedo)
-    over_rows(
+    on_all(
         extinct.shape[0],
         lambda a, b: kernels.baked(
             extinct, nothing if burns is None else burns, depth, past, around, near, table, np.float32(TOP),
@@ -275,7 +275,7 @@ def _past(cloud: Cloud, half: Array, light: Array, tree: Tree | None, far: float
     out = np.ones(half.shape, np.float32)
     frame, key = cloud.frame(2), light[:3].astype(np.float32)
     if tree is not None and len(tree[4]):
-        over_rows(
+        on_all(
             half.shape[0],
             lambda a, b: kernels.shaded_by(
                 tree, half, frame, key, np.float32(far), np.empty(64, np.int32), out, a, b
@@ -283,7 +283,7 @@ def _past(cloud: Cloud, half: Array, light: Array, tree: Tree | None, far: float
         )  # fmt: skip
         out = _softened(out)
     if others is not None:
-        over_rows(half.shape[0], lambda a, b: kernels.dimmed(others, half, frame, key, out, a, b))
+        on_all(half.shape[0], lambda a, b: kernels.dimmed(others, half, frame, key, out, a, b))
     return out
 
 

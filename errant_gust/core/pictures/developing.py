@@ -3,12 +3,14 @@
 import numpy as np
 
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.grids.slabs import on_all
 from errant_gust.core.kernels import film
-from errant_gust.core.pictures.rows import over_rows
 from errant_gust.core.pictures.setting import Setting
 
-REACH = 6
-"""How far glare reaches, in pixels of its own."""
+REACH, FALL = 6, 0.12
+"""How far glare reaches, in pixels of its own, and how quickly it falls: exp(−fall n²)."""
+LEAST, FULL, MOST = 0.8, 2.0, 8.0
+"""Light that begins to glare, that glares fully, and that glares no more than that."""
 
 
 def glare(light: Array, gain: float = 1.0) -> Array:
@@ -16,8 +18,9 @@ def glare(light: Array, gain: float = 1.0) -> Array:
     (h / 4, w / 4, 3), 13 wide."""
     height, width = (-(-n // 4) for n in light.shape[:2])
     held, aside = np.empty((height, width, 3), np.float32), np.empty((height, width, 3), np.float32)
-    over_rows(height, lambda a, b: film.glaring(light, np.float32(gain), held, a, b))
-    weights = np.exp(-0.12 * np.arange(-REACH, REACH + 1) ** 2)
+    bright = np.array([gain, LEAST, FULL, MOST], np.float32)
+    on_all(height, lambda a, b: film.glaring(light, bright, held, a, b))
+    weights = np.exp(-FALL * np.arange(-REACH, REACH + 1) ** 2)
     shares = (weights / weights.sum()).astype(np.float32)
     film.spread(held, shares, 1, 0, aside)
     film.spread(aside, shares, 0, 1, held)
@@ -34,5 +37,5 @@ def developed(light: Array, setting: Setting) -> Array:
     pale = -1.0 if setting.plain else setting.pale
     dials = np.array([gain, pale, setting.contrast, setting.edges, setting.bloom], np.float32)
     out = np.empty(whole.shape, np.uint8)
-    over_rows(len(out), lambda a, b: film.developed(whole, around, dials, out, a, b))
+    on_all(len(out), lambda a, b: film.developed(whole, around, dials, out, a, b))
     return out

@@ -8,13 +8,13 @@ import numpy as np
 from errant_gust.core.blocks import Cancel
 from errant_gust.core.errors import Cancelled
 from errant_gust.core.fields.samples import Array
+from errant_gust.core.grids.slabs import on_all
 from errant_gust.core.kernels import clouds, film, lit, solids, wet
 from errant_gust.core.pictures.camera import Box, Camera
 from errant_gust.core.pictures.cloud import NO_SHADE, Baked, Cloud, Dust, bake, shade_of
 from errant_gust.core.pictures.developing import developed
 from errant_gust.core.pictures.mesh import Mesh, tree_of
 from errant_gust.core.pictures.quality import GOOD, Quality
-from errant_gust.core.pictures.rows import over_rows
 from errant_gust.core.pictures.setting import Setting
 
 FAR = np.float32(3e38)
@@ -142,7 +142,7 @@ class _Rendering:
         few = max(2, height // 10)
         for first in range(0, height, few):
             last = min(first + few, height)
-            over_rows(last - first, lambda a, b, first=first: work(first + a, first + b))  # type: ignore[misc]
+            on_all(last - first, lambda a, b, first=first: work(first + a, first + b))  # type: ignore[misc]
             self.done(begins + (ends - begins) * last / height)
 
     def light(self) -> Array:
@@ -168,10 +168,8 @@ class _Rendering:
         self.done(0.15)
         depth, seen = np.full((2 * height, 2 * width), FAR), np.full((2 * height, 2 * width), solids.SKY, np.int32)
         projected, which = _projected(corner, self.numbers, (2 * width, 2 * height))
-        over_rows(2 * height, lambda a, b: solids.draw_triangles(projected, which, depth, seen, a, b))
-        over_rows(
-            2 * height, lambda a, b: solids.draw_balls(centre, radius, self.numbers, len(corner), depth, seen, a, b)
-        )
+        on_all(2 * height, lambda a, b: solids.draw_triangles(projected, which, depth, seen, a, b))
+        on_all(2 * height, lambda a, b: solids.draw_balls(centre, radius, self.numbers, len(corner), depth, seen, a, b))
         water = staged.water.corners if staged.water is not None else (corner[:0],) * 3
         self.clear = tree_of(water[0])
         self.done(0.2)
@@ -189,7 +187,7 @@ class _Rendering:
 
             self.rows(marched, 0.8 + 0.2 * n / len(made), 0.8 + 0.2 * (n + 1) / len(made))
         out = np.empty((height, width, 3), np.float32)
-        over_rows(height, lambda a, b: film.averaged(samples, out, a, b))
+        on_all(height, lambda a, b: film.averaged(samples, out, a, b))
         for streaks in sorted(staged.streaks, key=lambda s: s.glow):  # what glows adds to what covers
             self._streak(streaks, ordered, depth, out)
         self.done(1)
@@ -229,7 +227,7 @@ class _Rendering:
         for m in before:
             colours = self._behind(m, 0.5 * (begin + end), colours, streaks.glow)
         wide = np.float32(max(streaks.size * width / 960, 0.9))
-        over_rows(
+        on_all(
             height,
             lambda a, b: solids.draw_streaks(begin, end, colours, wide, streaks.glow, self.numbers, depth, out, a, b),
         )
@@ -238,7 +236,7 @@ class _Rendering:
         """Colours (n, 3) of what stands at places (n, 3) as a cloud leaves them, with the light of what is before them
         where they cover what is behind."""
         veil = np.empty((len(places), 4), np.float32)
-        over_rows(
+        on_all(
             len(places),
             lambda a, b: clouds.veiled(
                 self.numbers, m.frame, m.volume, m.bricks, np.float32(2 * self.quality.each), places, veil, a, b
@@ -274,7 +272,7 @@ class _Rendering:
             def smooth(a: int, b: int, gap: int = gap, shine: Array = shine, other: Array = other) -> None:
                 lit.smoothed(facing, place, far, shine, calm, gap, other, a, b)
 
-            over_rows(height, smooth)
+            on_all(height, smooth)
             shine, other = other, shine
         out = np.empty((2 * height, 2 * width, 3), np.float32)
 
@@ -289,7 +287,7 @@ class _Rendering:
         high, wide = depth.shape
         nearer, seen = np.full((high, wide), FAR), np.full((high, wide), solids.SKY, np.int32)
         projected, which = _projected(water[0], self.numbers, (wide, high))
-        over_rows(high, lambda a, b: solids.draw_triangles(projected, which, nearer, seen, a, b))
+        on_all(high, lambda a, b: solids.draw_triangles(projected, which, nearer, seen, a, b))
         corner, normal, colour = (np.ascontiguousarray(v, np.float32) for v in water)
         liquid = (corner, normal, colour, np.zeros(len(corner), np.float32), *self.solid[4:])
         self.rows(
@@ -306,7 +304,7 @@ def _calm(shine: Array) -> Array:
     """Tiles (h / TILE, w / TILE) of light (h, w, 5) that is the same in them and in those beside them."""
     height, width = (-(-n // lit.TILE) for n in shine.shape[:2])
     low, high = np.empty((height, width, 3), np.float32), np.empty((height, width, 3), np.float32)
-    over_rows(height, lambda a, b: lit.extremes(shine, low, high, a, b))
+    on_all(height, lambda a, b: lit.extremes(shine, low, high, a, b))
     for axis in (0, 1):
         pad = [(1, 1) if a == axis else (0, 0) for a in range(3)]
         cut = [[slice(k, k + low.shape[axis]) if a == axis else slice(None) for a in range(3)] for k in range(3)]

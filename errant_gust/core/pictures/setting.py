@@ -10,10 +10,15 @@ from errant_gust.core.kernels import lit
 from errant_gust.core.pictures.light import LIGHT_ID, LightLook, toward
 from errant_gust.core.study.document import Study
 
-KEY = 0.95 * np.array([1.0, 0.93, 0.8])
-SKY = 0.81 * np.array([0.36, 0.46, 0.66])
-LOW = 0.62 * np.array([0.05, 0.07, 0.11])
-FILL = 0.24 * np.array([0.42, 0.5, 0.68])
+COLOURS = {
+    "key": (1.0, 0.93, 0.8), "sky": (0.36, 0.46, 0.66), "low": (0.05, 0.07, 0.11), "fill": (0.42, 0.5, 0.68),
+}  # fmt: skip
+"""Of lights, in linear light: what throws shadows, what comes from above and from below, and from the dark side."""
+IN_VIEW = {"key": 0.95, "sky": 0.62, "low": 0.62, "fill": 0.24}
+"""How strong they usually are in the view."""
+KEY, SKY, LOW, FILL = (strength * np.array(COLOURS[name]) for name, strength in {**IN_VIEW, "sky": 0.81}.items())
+"""As pictures have them: their sky is brighter upward, where the view's goes evenly from below to above."""
+PALE = 0.15
 
 
 def _upward(count: int) -> Array:
@@ -45,7 +50,7 @@ class Setting:
     above: tuple[float, float, float]
     horizon: tuple[float, float, float]
     bloom: float = 0.08
-    pale: float = 0.15
+    pale: float = PALE
     plain: bool = False
     fog: float = 0.0
     contrast: float = 1.0

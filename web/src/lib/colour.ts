@@ -1,26 +1,7 @@
 /** Colour maps: sequential (even in lightness, safe for colour-blind eyes), diverging for signed values. */
-type Rgb = [number, number, number]
-const SEQUENTIAL: Rgb[] = [
-  [13, 27, 62],
-  [27, 51, 94],
-  [52, 74, 108],
-  [84, 98, 114],
-  [118, 123, 116],
-  [154, 149, 110],
-  [193, 177, 96],
-  [232, 207, 78],
-  [255, 236, 120],
-]
-const DIVERGING: Rgb[] = [
-  [28, 66, 122],
-  [78, 120, 168],
-  [150, 178, 204],
-  [236, 229, 216],
-  [226, 160, 128],
-  [205, 98, 66],
-  [160, 48, 30],
-]
+import shown from '../api/shown.json'
 
+type Rgb = [number, number, number]
 function table(stops: Rgb[]): Uint8Array {
   const out = new Uint8Array(256 * 3)
   for (let i = 0; i < 256; i++) {
@@ -30,33 +11,14 @@ function table(stops: Rgb[]): Uint8Array {
   }
   return out
 }
-/** Black body from a dull red to white. */
-const HEAT: Rgb[] = [
-  [40, 6, 4],
-  [110, 16, 6],
-  [178, 38, 8],
-  [226, 80, 14],
-  [248, 132, 30],
-  [255, 180, 66],
-  [255, 220, 130],
-  [255, 244, 214],
-]
-/** Around a circle, for directions: even in lightness, the same at both ends. */
-const CYCLIC: Rgb[] = [
-  [201, 120, 84],
-  [176, 148, 74],
-  [112, 164, 110],
-  [84, 160, 160],
-  [104, 140, 192],
-  [156, 124, 184],
-  [194, 116, 138],
-  [201, 120, 84],
-]
+/** Sequential; diverging, for signed values; heat, from a dull red to white; cyclic, for directions, the same at both
+ * ends. */
+const stops = shown.maps as unknown as Record<'sequential' | 'diverging' | 'heat' | 'cyclic', Rgb[]>
 export const maps = {
-  sequential: table(SEQUENTIAL),
-  diverging: table(DIVERGING),
-  heat: table(HEAT),
-  cyclic: table(CYCLIC),
+  sequential: table(stops.sequential),
+  diverging: table(stops.diverging),
+  heat: table(stops.heat),
+  cyclic: table(stops.cyclic),
 }
 /** A map from one colour to another, `#rrggbb` each. */
 export function mixed(from: string, to: string): Uint8Array {

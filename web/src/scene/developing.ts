@@ -1,6 +1,7 @@
 /** From light to picture: what is drawn in linear light of any strength is given an exposure, a tone curve that keeps
  * colours, and a little bloom. What shows data writes how much of it covers a pixel into alpha, and stays as it is. */
 import * as THREE from 'three'
+import shown from '../api/shown.json'
 import type { LightLook } from '../api/model'
 import { covering } from './materials'
 
@@ -13,7 +14,7 @@ export const CURVE = `
 float bent(float p) { float u = max(p - 0.5, 0.0) * 2.0; return min(p, 0.5) + 0.5 * u / (1.0 + u); }
 vec3 toned(vec3 c) {
   float peak = max(max(c.r, c.g), max(c.b, 1e-6));
-  return mix(c * (bent(peak) / peak), vec3(bent(c.r), bent(c.g), bent(c.b)), 0.15);
+  return mix(c * (bent(peak) / peak), vec3(bent(c.r), bent(c.g), bent(c.b)), ${shown.curve.pale.toFixed(3)});
 }`
 const last = `
 varying vec2 at;
@@ -32,6 +33,10 @@ void main() {
   gl_FragColor = vec4(mix(developed, c.rgb, clamp(c.a, 0.0, 1.0)), 1.0);
   #include <colorspace_fragment>
 }`
+const { glare } = shown
+/** Weights of the blur, from its middle outward. */
+const falls = Array.from({ length: glare.reach + 1 }, (_, n) => Math.exp(-glare.fall * n * n))
+const whole = falls.reduce((sum, w, n) => sum + (n ? 2 : 1) * w, 0)
 /** Light above what the curve leaves straight, at a quarter of the size. */
 const bright = `
 varying vec2 at; uniform sampler2D seen; uniform float exposure; uniform vec2 texel;
@@ -40,16 +45,17 @@ void main() {
   for (int i = 0; i < 4; i++) {
     vec4 c = texture2D(seen, at + texel * (vec2(float(i & 1), float(i >> 1)) * 2.0 - 1.0));
     float peak = max(max(c.r, c.g), c.b) * exposure;
-    sum += min(c.rgb, vec3(8.0 / exposure)) * (1.0 - clamp(c.a, 0.0, 1.0)) * smoothstep(0.8, 2.0, peak);
+    sum += c.rgb * min(1.0, ${glare.most.toFixed(1)} / max(peak, 1.0)) * (1.0 - clamp(c.a, 0.0, 1.0))
+      * smoothstep(${glare.least.toFixed(2)}, ${glare.full.toFixed(2)}, peak);
   }
   gl_FragColor = vec4(0.25 * sum, 1.0);
 }`
 const blur = `
 varying vec2 at; uniform sampler2D seen; uniform vec2 texel;
 void main() {
-  vec3 sum = 0.196 * texture2D(seen, at).rgb;
-  for (int i = 1; i < 7; i++) {
-    float w = 0.196 * exp(-0.12 * float(i * i));
+  vec3 sum = ${(1 / whole).toFixed(6)} * texture2D(seen, at).rgb;
+  for (int i = 1; i < ${glare.reach + 1}; i++) {
+    float w = ${(1 / whole).toFixed(6)} * exp(-${glare.fall.toFixed(3)} * float(i * i));
     sum += w * (texture2D(seen, at + texel * float(i)).rgb + texture2D(seen, at - texel * float(i)).rgb);
   }
   gl_FragColor = vec4(sum, 1.0);

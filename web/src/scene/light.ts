@@ -1,12 +1,12 @@
 /** The light of the view: a key that throws shadows, a sky and a fill, and what burns; one set of numbers for every
  * shader, and three.js's own lights for what has its materials. */
 import * as THREE from 'three'
+import shown from '../api/shown.json'
 import type { LightLook, Vec3 } from '../api/model'
 
-const KEY = new THREE.Color(1.0, 0.93, 0.8)
-const SKY = new THREE.Color(0.36, 0.46, 0.66)
-const LOW = new THREE.Color(0.05, 0.07, 0.11)
-const FILL = new THREE.Color(0.42, 0.5, 0.68)
+const colour = (name: keyof typeof shown.light) => new THREE.Color(...(shown.light[name] as Vec3))
+const [KEY, SKY, LOW, FILL] = [colour('key'), colour('sky'), colour('low'), colour('fill')]
+const usual = shown.strength
 /** Fires that light what is near: as many as shaders have room for. */
 export const FIRES = 2
 const SHADOW = 1024
@@ -115,10 +115,10 @@ export class Lights {
     this.own.keyWay.value.set(...way)
     // from the other side, low, so that what the key leaves dark keeps its form
     this.own.fillWay.value.set(...toward(look.azimuth + 155, 18))
-    this.own.keyColour.value.copy(KEY).multiplyScalar(0.95 * look.key)
-    this.own.skyColour.value.copy(SKY).multiplyScalar(0.62 * look.sky)
-    this.own.lowColour.value.copy(LOW).multiplyScalar(0.62 * look.sky)
-    this.own.fillColour.value.copy(FILL).multiplyScalar(0.24 * look.fill)
+    this.own.keyColour.value.copy(KEY).multiplyScalar(usual.key * look.key)
+    this.own.skyColour.value.copy(SKY).multiplyScalar(usual.sky * look.sky)
+    this.own.lowColour.value.copy(LOW).multiplyScalar(usual.low * look.sky)
+    this.own.fillColour.value.copy(FILL).multiplyScalar(usual.fill * look.fill)
     this.own.fogged.value = look.fog
     for (const [light, colour] of [
       [this.key, this.own.keyColour],
