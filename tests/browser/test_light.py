@@ -1,10 +1,12 @@
 """Known answers for what is drawn, read back from pixels: transmittance, colours of heat, where shadows fall, no fire
 clipped to white."""
 
+import io
 import json
 
 import numpy as np
 import pytest
+from PIL import Image
 from playwright.sync_api import expect
 
 from errant_gust.core.study.building import lane, study
@@ -72,9 +74,33 @@ def test_light_through_an_even_box_is_lost_as_beer_and_lambert_say(page, address
     expect(page.get_by_test_id("view")).not_to_have_attribute("data-gas", "0")
     with_gas = middle(linear(pixels(page)))
     page.keyboard.press("3")
-    without = middle(linear(pixels(page)))
+    bare = linear(pixels(page))
+    without = middle(bare)
     assert without.min() > 0.1, "the wall is lit"
     assert with_gas / without == pytest.approx(np.full(3, np.exp(-density * absorb * 2)), rel=0.03)
+    if density < 1:  # once is enough
+        contrast_and_edges(page, bare)
+
+
+def contrast_and_edges(page, bare):
+    """Both are in what the Desk shows as the core draws them: see `test_pictures`."""
+    settings(page, "light")
+    put(page, "look-contrast", "1.5")
+    page.mouse.move(640, 780)
+    before = middle(bare)
+    expected = before * (before.max() / 0.18) ** 0.5
+    assert middle(linear(pixels(page))) == pytest.approx(expected, rel=0.04)
+    put(page, "look-contrast", "1")
+    put(page, "look-edges", "1")
+    page.mouse.move(640, 780)
+    fallen = linear(pixels(page))
+    rows, columns = fallen.shape[:2]
+    off = 90
+    there = (slice(rows // 2 - 4, rows // 2 + 4), slice(columns // 2 - off - 4, columns // 2 - off + 4))
+    share = 4 * off**2 / (rows**2 + columns**2)  # of the way to the corners, squared
+    lost = fallen[there].mean(axis=(0, 1)) / bare[there].mean(axis=(0, 1))
+    assert lost == pytest.approx(np.full(3, 1 / (1 + share) ** 2), rel=0.04)
+    assert lost.max() < 0.97
 
 
 LOCUS = {1500: (0.5857, 0.3931), 2000: (0.5267, 0.4133), 2856: (0.4476, 0.4074), 6500: (0.3135, 0.3237)}
@@ -171,3 +197,44 @@ def test_the_exposure_is_fitted_and_the_key_is_dragged(page, address):
     kept = json.loads(page.request.get(f"{address}/api/studies/{key}").text())["document"]["looks"]["view-light"]
     assert kept["azimuth"] == 0
     assert 15 < kept["height"] < 40
+
+
+def filmed(page, address, key):
+    """The one picture of a flipbook as the view shows it."""
+    page.get_by_test_id("flip-go").click()
+    expect(page.get_by_test_id("flip-still")).to_be_visible(timeout=60_000)
+    made = json.loads(page.request.get(f"{address}/api/studies/{key}/flipbooks").text())[0]
+    data = page.request.get(f"{address}/api/studies/{key}/flipbooks/{made['id']}/frames/1").body()
+    page.request.delete(f"{address}/api/studies/{key}/flipbooks/{made['id']}", headers={"X-Errant-Gust": "1"})
+    return np.asarray(Image.open(io.BytesIO(data)).convert("RGB")).astype(int)
+
+
+def test_pictures_are_without_what_one_works_with_and_one_key_leaves_the_picture_alone(page, address):
+    ball = {"id": "ball", "name": "Ball", "kind": "sphere", "shown": True, "params": {"radius": 0.4, "move": [0, 0, 1]}}
+    made = study(
+        "Alone", lane("around", ("wind",), ("steer_around", {"shape": "ball"})), shapes=[ball], regions=[ROOM],
+        clock={"fps": 24, "start": 1, "end": 1},
+    )  # fmt: skip
+    key = begin(page, address, made)
+    pixels(page)
+    page.mouse.move(640, 780)
+    page.keyboard.press("v")
+    for gone in ("score", "inspector", "flipbook"):
+        expect(page.get_by_test_id(gone)).to_be_hidden()
+    view, bar = page.get_by_test_id("view").bounding_box(), page.get_by_test_id("play").bounding_box()
+    assert (view["x"], view["y"], view["width"]) == (0, 0, 1280)
+    assert bar["y"] >= view["height"], "the time bar stays below it"
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("score")).to_be_visible()
+    page.get_by_test_id("alone").click()
+    page.get_by_test_id("leave-alone").click()
+    page.get_by_test_id("flipbook").click()
+    choose(page, "flip-size", "640x400")
+    page.get_by_test_id("flip-words").uncheck()
+    without = filmed(page, address, key)
+    page.get_by_test_id("flip-tools").check()
+    page.get_by_test_id("flip-legend").uncheck()
+    with_tools = filmed(page, address, key)
+    changed = np.abs(with_tools - without).max(axis=2) > 16
+    assert 0.02 < changed.mean() < 0.9, "slice, barbs and the region's box"
+    assert len(np.unique(without.reshape(-1, 3), axis=0)) > 200, "the ball and the ground stay"

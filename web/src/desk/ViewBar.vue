@@ -72,6 +72,13 @@
         @click="$emit('flipbook')"
         >Flipbook</v-btn
       >
+      <v-btn
+        v-tip="'The picture alone, with the time bar (V)'"
+        class="thing"
+        data-testid="alone"
+        @click="$emit('alone')"
+        >Alone</v-btn
+      >
     </div>
     <section
       v-if="open"
@@ -121,6 +128,7 @@ defineEmits<{
   keep: []
   picture: []
   flipbook: []
+  alone: []
   expose: []
 }>()
 const AXES: { id: string; name: string; way: Vec3 }[] = [

@@ -10,7 +10,16 @@
     @pointermove="hover"
     @pointerleave="spot = null"
   >
-    <div class="peek">
+    <v-btn
+      v-if="shows.alone"
+      v-tip="'Back to the Desk'"
+      class="leave"
+      variant="outlined"
+      data-testid="leave-alone"
+      @click="shows.alone = false"
+      >Esc</v-btn
+    >
+    <div v-show="!shows.alone" class="peek">
       <template v-if="shows.peek"><b>before this step</b></template>
       <template v-else-if="look.target?.step">hold <span class="kbd">B</span> to see it without this step</template>
       <span v-if="runs.run && !runs.ready.has(runs.frame)" class="stale" data-testid="not-yet"
@@ -19,6 +28,7 @@
       <span v-if="runs.stale" class="stale">frames of the version before, until new ones arrive</span>
     </div>
     <ViewBar
+      v-if="!shows.alone"
       @frame="lookAt"
       @turn="
         (w) => {
@@ -30,9 +40,16 @@
       @keep="keepView"
       @picture="savePicture"
       @flipbook="filming = true"
+      @alone="shows.alone = true"
       @expose="fitExposure"
     />
-    <FlipbookDialog v-if="filming && viewer" :viewer="viewer" :legend="legend" @close="filming = false" />
+    <FlipbookDialog
+      v-if="filming && viewer"
+      v-model:tools="filmsTools"
+      :viewer="viewer"
+      :legend="legend"
+      @close="filming = false"
+    />
     <template v-if="shows.split"
       ><i class="half" /><span class="tag left">before</span><span class="tag right">after</span></template
     >
@@ -43,11 +60,11 @@
     <LateNote />
     <span v-if="hotHandle" class="handle num">{{ hotHandle }}</span>
     <ViewLegend
-      v-if="legend"
+      v-if="legend && !shows.alone"
       :legend="legend"
       :barb="shows.glyph === 'barbs' && look.slice?.facts.kind === 'vector' ? unit : null"
     />
-    <div v-if="spot" class="read num" data-testid="cursor">
+    <div v-if="spot && !shows.alone" class="read num" data-testid="cursor">
       x {{ spot.at[0].toFixed(2) }} y {{ spot.at[1].toFixed(2) }} z {{ spot.at[2].toFixed(2) }} m<br />{{ spot.text }}
     </div>
   </div>
@@ -94,6 +111,8 @@ const unit = computed(() => barbUnit(look.mapping.high))
 const laneName = computed(() => look.gas?.name ?? study.laneOf(look.target?.lane ?? '')?.name ?? '')
 /** Whether a flipbook is made. */
 const filming = ref(false)
+/** Whether probe, slice and boxes of regions are in pictures and films of the view. */
+const filmsTools = ref(false)
 const legend = computed(() => {
   const facts = look.slice?.facts
   if (!facts || facts.kind === 'none' || !(shows.showSlice || shows.showProbe)) return null
@@ -101,6 +120,8 @@ const legend = computed(() => {
   return { title, unit: facts.unit, ...look.mapping }
 })
 let viewer: Viewer | null = null
+/** What one works with, and a picture is without: probe, slice, boxes of regions, what is held. */
+const tools = new THREE.Group()
 let watcher: ResizeObserver | null = null
 const layers = {
   shapes: new THREE.Group(),
@@ -208,7 +229,7 @@ function placeHandles() {
 }
 let flows: FlowLayers | null = null
 function flow() {
-  flows?.show(selectedFlow.value)
+  flows?.show(plain.value ? '' : selectedFlow.value)
   viewer?.draw(true)
 }
 function frame(whole = false) {
@@ -235,7 +256,11 @@ function fitExposure() {
   })
 }
 async function savePicture() {
-  const blob = await viewer?.picture(1280, 800)
+  tools.visible = false
+  const blob = await viewer?.picture(1280, 800).finally(() => {
+    tools.visible = !plain.value
+    viewer?.draw()
+  })
   if (!blob) return
   const name = `${study.key}_${String(runs.frame).padStart(4, '0')}.png`
   save(blob, name)
@@ -303,7 +328,9 @@ onMounted(() => {
   viewer.onCoarse = (on) => flows?.each((layer) => layer.draft(on))
   viewer.gas = () => flows?.each((layer) => layer.gas()).flatMap((g) => g ?? []) ?? []
   viewer.light(runs.light)
-  viewer.scene.add(...Object.values(layers))
+  const { shapes, ...worked } = layers
+  tools.add(...Object.values(worked))
+  viewer.scene.add(shapes, tools)
   viewer.controls.addEventListener('start', () => {
     taken = true
   })
@@ -373,9 +400,11 @@ watch(
   probe,
 )
 watch(handles, placeHandles)
-watch(filming, (on) => {
-  layers.handles.visible = !on // what is held is not part of a film
-  viewer?.draw()
+const plain = computed(() => shows.alone || (filming.value && !filmsTools.value))
+watch([plain, filming], () => {
+  tools.visible = !plain.value
+  layers.handles.visible = !filming.value // what is held is not part of a film
+  flow()
 })
 watch(
   () => shows.parallel,
@@ -494,6 +523,14 @@ watch(
   color: #ffc9a0;
   font-size: 12px;
   pointer-events: none;
+}
+.leave {
+  position: absolute;
+  z-index: 2;
+  right: 14px;
+  top: 12px;
+  color: #c9d3e6;
+  background: rgba(22, 39, 63, 0.7);
 }
 .read {
   right: 14px;

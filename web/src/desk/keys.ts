@@ -123,6 +123,13 @@ export function useKeys(frame: () => void, compare: () => void) {
         shows.showShapes = !shows.showShapes
       },
     },
+    {
+      name: 'The picture alone, with the time bar',
+      key: 'V',
+      act: () => {
+        shows.alone = !shows.alone
+      },
+    },
     { name: 'Compare runs and channels', key: 'C', act: compare },
     { name: 'Copy steps', key: 'Ctrl C', act: () => void copy() },
     { name: 'Cut steps', key: 'Ctrl X', act: cut },
@@ -196,7 +203,7 @@ export function useKeys(frame: () => void, compare: () => void) {
     const names: Record<string, string> = { ' ': 'space', ArrowUp: '↑', ArrowDown: '↓' }
     if (event.key === 'Escape') {
       sheet.value = false
-      shows.split = false
+      shows.split = shows.alone = false
       return
     }
     const act = byKey(names[event.key] ?? event.key.toLowerCase())

@@ -30,6 +30,8 @@ export const useView = defineStore('view', () => {
   /** The share of pixels that are drawn, along each side: for a machine that draws slowly. */
   const sharpness = ref<number>(keptSharpness())
   watch(sharpness, keepSharpness, { flush: 'sync' })
+  /** The picture and the time bar, and nothing else. */
+  const alone = ref(false)
   /** The curve that is being drawn in the view, if any. */
   const drawing = ref('')
   const pinned = ref<Mapping | null>(null)
@@ -41,9 +43,21 @@ export const useView = defineStore('view', () => {
     share.value = probe.share ?? 0.42
     if (probe.glyph) glyph.value = probe.glyph as Glyph
     place.value = 'plane'
-    split.value = false
+    split.value = alone.value = false
     drawing.value = ''
   }
-  const flags = { showSlice, showProbe, showFlows, showShapes, peek, split, parallel, sharpness, drawing, pinned }
+  const flags = {
+    showSlice,
+    showProbe,
+    showFlows,
+    showShapes,
+    peek,
+    split,
+    parallel,
+    sharpness,
+    alone,
+    drawing,
+    pinned,
+  }
   return { axis, share, density, glyph, place, glyphLength, glyphWidth, ...flags, adopt }
 })

@@ -6,14 +6,14 @@
   <div
     v-else-if="study.doc"
     class="desk"
-    :class="{ tall: room.tall }"
-    :style="{ gridTemplateRows: `44px minmax(160px,1fr) 36px ${room.height}px` }"
+    :class="{ tall: room.tall, alone: shows.alone }"
+    :style="{ gridTemplateRows: shows.alone ? '1fr 36px' : `44px minmax(160px,1fr) 36px ${room.height}px` }"
   >
-    <TopBar @search="searching = true" @history="history = true" @keys="sheet = true" />
+    <TopBar v-show="!shows.alone" @search="searching = true" @history="history = true" @keys="sheet = true" />
     <ViewPanel ref="view" class="seen" />
-    <InspectorPanel :tall="room.tall" @tall="room.tall = !room.tall" />
+    <InspectorPanel v-show="!shows.alone" :tall="room.tall" @tall="room.tall = !room.tall" />
     <TimeBar />
-    <div class="bottom">
+    <div v-show="!shows.alone" class="bottom">
       <div
         v-tip="'Drag to resize the score; arrow keys too'"
         class="grip"
@@ -135,7 +135,7 @@ watch(
   () => [runs.current, look.slice, look.scene],
   () => {
     clearTimeout(pictureTimer)
-    if (runs.playing) return
+    if (runs.playing || shows.alone) return
     pictureTimer = window.setTimeout(async () => {
       const blob = await view.value?.picture()
       if (blob && study.key) await call('PUT', `/studies/${study.key}/picture`, blob).catch(() => undefined)
@@ -172,6 +172,10 @@ onBeforeUnmount(() => {
 }
 .desk.tall {
   grid-template-areas: 'top top' 'view inspector' 'time inspector' 'score inspector';
+}
+.desk.alone {
+  grid-template-columns: minmax(0, 1fr);
+  grid-template-areas: 'view' 'time';
 }
 .desk > .top {
   grid-area: top;

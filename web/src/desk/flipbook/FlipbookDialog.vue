@@ -20,7 +20,8 @@
           >Only frame {{ runs.frame }}</v-btn
         >
         <TickBox v-if="how === 'view'" v-model="words" words="frame number" testid="flip-words" />
-        <TickBox v-if="how === 'view' && legend" v-model="withLegend" words="legend" testid="flip-legend" />
+        <TickBox v-if="how === 'view'" v-model="tools" words="probe, slice, boxes" testid="flip-tools" />
+        <TickBox v-if="how === 'view' && legend && tools" v-model="withLegend" words="legend" testid="flip-legend" />
       </div>
       <div v-if="saved.length" class="keys">
         <span>Camera</span>
@@ -143,6 +144,8 @@ import { useLit, type Made, type Progress as Encoding } from './lit'
 type Key = components['schemas']['Key']
 const props = defineProps<{ viewer: Viewer; legend: Legend | null }>()
 const emit = defineEmits<{ close: [] }>()
+/** Whether what one works with is in the film: probe, slice, boxes of regions. */
+const tools = defineModel<boolean>('tools', { required: true })
 /** How long a frame may take until it is drawn. */
 const PATIENCE = 120_000
 const SIZES = [
@@ -304,7 +307,7 @@ async function make() {
       await settled(frame)
       if (stopped.value) break
       const picture = props.viewer.film()
-      burn(picture, words.value ? `${name}  ${frame}` : '', withLegend.value ? props.legend : null)
+      burn(picture, words.value ? `${name}  ${frame}` : '', withLegend.value && tools.value ? props.legend : null)
       const blob = await new Promise<Blob | null>((got) => picture.toBlob(got, 'image/png'))
       if (!blob) throw new Error('The browser makes no picture of this size')
       await call('PUT', `/studies/${study.key}/flipbooks/${id}/frames/${frame}`, blob)

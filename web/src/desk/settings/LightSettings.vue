@@ -1,7 +1,7 @@
 <template>
   <LightDial :azimuth="runs.light.azimuth" :height="runs.light.height" @put="put" />
-  <ParamRow v-for="p in listed.all.light" :key="p.name" :spec="p" :raw="raw[p.name]" :owner="OWNER" />
   <v-btn size="small" variant="outlined" data-testid="fit-exposure" @click="$emit('expose')">Fit the exposure</v-btn>
+  <ParamRow v-for="p in listed.all.light" :key="p.name" :spec="p" :raw="raw[p.name]" :owner="OWNER" />
 </template>
 
 <script setup lang="ts">
