@@ -5,12 +5,12 @@ from typing import Any
 
 import numpy as np
 
-from errant_gust.core.pictures import bodies, colours, developing, setting
+from errant_gust.core.pictures import bodies, cloud, colours, developing, setting
 
 
 def shown() -> dict[str, Any]:
     """Colours of lights and how strong they usually are in the view; the tone curve and its glare; maps of colours, as
-    screens take them (0 … 255); colours of black bodies, in linear light."""
+    screens take them (0 … 255); how bright heat is; colours of black bodies, in linear light."""
     kelvins = np.linspace(bodies.COOLEST, bodies.HOTTEST, bodies.COLOURS)
     return {
         "light": {name: [*colour] for name, colour in setting.COLOURS.items()},
@@ -20,6 +20,7 @@ def shown() -> dict[str, Any]:
             "reach": developing.REACH, "fall": developing.FALL, "least": developing.LEAST, "full": developing.FULL,
             "most": developing.MOST,
         },
+        "fire": {"air": cloud.AIR, "power": cloud.POWER, "steep": cloud.STEEP},
         "maps": {name: [[*stop] for stop in stops] for name, stops in colours.STOPS.items()},
         "bodies": {
             "coolest": bodies.COOLEST, "hottest": bodies.HOTTEST,

@@ -1,14 +1,17 @@
 /** The light of a fire on the smoke around it: what each place emits, spread over ever wider boxes, which together fall
  * off as the square of the distance does. Coarse, since light from all around has no edges. */
+import shown from '../api/shown.json'
 import { blackBody, COOLEST, HOTTEST } from '../lib/blackbody'
 import type { FlowLook } from '../api/model'
 import type { VolumePart } from '../forms/frames'
 
 const SIDE = 28
 /** Air around a fire, in kelvin: temperatures of gas are counted above it. */
-export const AIR = 293
+export const AIR = shown.fire.air
 /** Strength of what is as hot as a look says is bright, a metre of it. */
-export const POWER = 36
+export const POWER = shown.fire.power
+/** By which power of it heat is bright, from where it is seen to where it is brightest. */
+export const STEEP = shown.fire.steep
 
 export interface Glow {
   shape: [number, number, number]
@@ -24,7 +27,7 @@ export interface Glow {
 /** How bright heat is, 0 at `cold` and 1 at `hot`. */
 export const brightness = (kelvin: number, look: FlowLook) => {
   const share = (kelvin - look.cold) / Math.max(look.hot - look.cold, 1)
-  return Math.max(0, Math.min(1, share)) ** 2
+  return Math.max(0, Math.min(1, share)) ** STEEP
 }
 
 const colours = new Map<number, [number, number, number]>()

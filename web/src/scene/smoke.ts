@@ -6,7 +6,7 @@ import { blackBodyTable, COOLEST, HOTTEST } from '../lib/blackbody'
 import { maps, mixed } from '../lib/colour'
 import { SMOKE } from '../forms/channels'
 import type { VolumePart } from '../forms/frames'
-import { AIR, glowOf, POWER } from './glow'
+import { AIR, glowOf, POWER, STEEP } from './glow'
 import { LIT, shared, type Fire } from './light'
 import { seen } from './materials'
 
@@ -83,7 +83,7 @@ void main() {
       float taken = 1.0 - exp(-absorb * texel.r * densityTop * length_);
       float kelvin = texel.b * heatTop;
       float share = clamp((kelvin - cold) / max(hot - cold, 1.0), 0.0, 1.0);
-      float fire = glow * share * share * length_ * ${POWER.toFixed(1)};
+      float fire = glow * pow(share, ${STEEP.toFixed(2)}) * length_ * ${POWER.toFixed(1)};
       float warmth = (kelvin + ${AIR.toFixed(1)}) * warm;
       vec3 burns = texture2D(body, vec2((warmth - ${COOLEST.toFixed(1)}) / ${(HOTTEST - COOLEST).toFixed(1)}, 0.5)).rgb;
       if (taken > 0.0) {
