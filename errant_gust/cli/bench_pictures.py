@@ -27,11 +27,11 @@ from errant_gust.core.runs.compute import compute
 
 KINDS = {
     "smoke": ("chimney_downdraught", 48, 0.8),
-    "grains": ("silica_runnel", 60, 0.8),
+    "sand": ("silica_runnel", 60, 0.8),
     "frost": ("frost_on_glass", 48, 0.8),
     "sparks": ("flue_embers", 60, 0.8),
     "fire": ("bench_flash", 40, 1.3),
-    "liquid": ("slow_gather", 60, 1.3),
+    "glass": ("slow_gather", 60, 1.3),
 }
 """Which study, on which frame, and the goal in CPU seconds at 960 × 600."""
 WHITE = 254

@@ -72,7 +72,8 @@ def film(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
 
 @task
 def drawn(given: dict[str, Any], tell: Tell, cancel: Cancel) -> dict[str, Any]:
-    """A flipbook that was begun, drawn from the `runs` that its order names (folders, in its order), and its film."""
+    """A flipbook that was begun, drawn from the `runs` that its order names (folders, in its order), and its film.
+    Raises FileError for one without an order."""
     made = Flipbook(Path(given["folder"]))
     order = order_of(made)
     if order is None:

@@ -251,7 +251,7 @@ def _liquid_grains_and_growth(folder: Path, plans: list[Plan]) -> None:
     findings_on_frame(plans[0], "spray", store, 2)
 
 
-KERNELS = 155
+KERNELS = 160
 """How many there are: for a progress that is told before they are."""
 PARTS = {"fields": _fields_and_gas, "flows": _liquid_grains_and_growth}
 """What is compiled by processes of their own: they share few kernels."""

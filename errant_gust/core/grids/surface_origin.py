@@ -73,7 +73,7 @@ class Origin:
         return bool(sum(on_all(len(near), partial(carried.lost_near, phi, self.way, near, np.float32(LOSES)))))
 
     def stored(self, shape: Array, cut: tuple[slice, ...]) -> Stored:
-        """The way in a part of a window of `shape` voxels, and what it began as."""
+        """The way (nx, ny, nz, 3) in a part of a window of `shape` voxels, and what it began as."""
         way, base = self.way.reshape(*shape, 3)[cut], self.base.reshape(tuple(self.shape))
         return np.ascontiguousarray(way), base.copy(), [int(n) for n in self.low]
 
