@@ -83,7 +83,8 @@ def finer(values: Array) -> Array:
 def octaves(onward: float, cosines: int, albedo: float) -> Array:
     """Light that is scattered many times, by what single scattering would be through less: sums over octaves of
     aⁿ · phase(g cⁿ) · exp(−bⁿ τ) (Wrenninge et al. 2013), rows by `cosines` from −1 to 1 (1: to all sides alike),
-    columns by the root of τ to `TOP`, (cosines, 96). The phase is that of Henyey and Greenstein (1941), 1 where it is even."""
+    columns by the root of τ to `TOP`, (cosines, 96). The phase is that of Henyey and Greenstein (1941), 1 where it is
+    even."""
     cosine = np.linspace(-1, 1, cosines)[:, None]
     depth = TOP * np.linspace(0, 1, 96) ** 2
     a, b, c = 0.30 + 0.62 * (albedo - 0.7), 0.35, 0.5
