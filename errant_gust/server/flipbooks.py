@@ -18,6 +18,7 @@ from errant_gust.core.looking.filming import Shot, begun, order_of
 from errant_gust.core.looking.flipbook import MOVIE, Film, Flipbook
 from errant_gust.core.pictures.camera import Camera
 from errant_gust.core.pictures.quality import quality_of
+from errant_gust.core.pictures.taking import check_size
 from errant_gust.core.study.viewpoints import camera_path
 from errant_gust.server import revisions, runs, workers
 from errant_gust.server.models import Study
@@ -91,6 +92,7 @@ def draw(study: str, film: Film, identities: list[str], views: list[dict[str, An
     one; its id. Raises GustError."""
     revisions.get(study)
     film.check()
+    check_size((film.width, film.height))
     if not identities:
         raise GustError("no flow that is shown has a run", where="runs", fix="run one first")
     if not views:

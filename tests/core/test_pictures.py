@@ -338,6 +338,39 @@ def test_a_black_body_has_the_colour_of_its_temperature(kelvin, x, y):
     assert body_colours(np.array([float(kelvin)]))[0] == pytest.approx(body_colour(kelvin), abs=0.003)
 
 
+@pytest.mark.parametrize("sigma", [0.2, 1.0])
+def test_smoke_before_sparks_leaves_of_them_what_beer_and_lambert_say(sigma):
+    """Two metres of smoke that sends no light, and sparks behind, within and before it."""
+    camera = Camera((0, -9, 0), (0, 0, 0))
+    for y, depth in ((2.0, 2.0), (0.0, 1.0), (-2.0, 0.0)):
+        spark = Streaks(np.array([[-0.05, y, 0]]), np.array([[0.05, y, 0]]), np.ones((1, 3)), 3.0, True)
+        dark = replace(DARK, above=(0, 0, 0), horizon=(0, 0, 0))
+        alone = light_of(Staged(BOX, None, streaks=[spark]), camera, dark, (96, 60)).max()
+        veiled = light_of(Staged(BOX, None, clouds=[fog(sigma)], streaks=[spark]), camera, dark, (96, 60)).max()
+        assert veiled / alone == pytest.approx(np.exp(-sigma * depth), rel=0.02), f"at y = {y}"
+
+
+def test_of_two_clouds_the_nearer_covers_the_other_in_whatever_order_they_are_named():
+    thin, thick = fog(0.5, lower=(-1, 1.5, -1)), fog(1.0, lower=(-1, -3.5, -1))
+    camera = Camera((0, -12, 0), (0, 0, 0))
+    box = np.array([-1.0, -3.5, -1]), np.array([1.0, 3.5, 1])
+    made = [light_of(Staged(box, None, clouds=c), camera, DARK, (48, 32)) for c in ([thin, thick], [thick, thin])]
+    assert (made[0] == made[1]).all()
+    assert made[0][16, 24] == pytest.approx(np.exp(-3.0) * np.array(DARK.above), rel=0.02), "both take their part"
+
+
+def test_a_cloud_lies_in_the_shade_of_another():
+    """Lit from above through another one of an optical depth of 1.6."""
+    # wide: the borders of its shade are as soft as the cells that shade is counted in
+    above, below = fog(0.8, (24, 24, 8), lower=(-3, -3, 2)), fog(0.02, tint=0.8)
+    lit = replace(DARK, key=1.0, height=90.0, above=(0, 0, 0), horizon=(0, 0, 0))
+    box = np.array([-1.0, -1, -1]), np.array([1.0, 1, 4])
+    camera = Camera((0, -9, 0), (0, 0, 0))
+    free = light_of(Staged(box, None, clouds=[below]), camera, lit, (64, 64))[32, 32]
+    shaded = light_of(Staged(box, None, clouds=[below, above]), camera, lit, (64, 64))[32, 32]
+    assert shaded / free == pytest.approx(np.full(3, np.exp(-1.6)), rel=0.03)
+
+
 def bare(**said):
     """A setting that shows light as it is, but for what is said."""
     return replace(SMOKE, **({"exposure": 0.0, "bloom": 0.0} | said))

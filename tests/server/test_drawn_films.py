@@ -106,6 +106,7 @@ FILM = {"name": "Gust", "first": 2, "last": 4, "width": 128, "height": 64, "fps"
         ({"last": 7}, "not all frames of spray are computed"),
         ({"last": 50_000}, "are no frames"),
         ({"width": 97}, "an even number"),
+        ({"width": 4096, "height": 4096}, "at most 3840 × 2160 in all"),
     ],
 )
 def test_what_cannot_be_drawn_is_said_before_anything_is_made(api, ran, change, words):  # noqa: F811

@@ -296,6 +296,19 @@ def to_skip(bricks, px, py, pz, nx, ny, nz, longest, step):
     return max(int(np.float32((empty - 1) * BRICK) / (longest * step)), 1)
 
 
+@inline
+def met(volume, bricks, ox, oy, oz, dx, dy, dz, at, longest, step):
+    """What a ray meets in a volume at a place of its way: how many steps lead through nothing from there, or 0 and the
+    four numbers of `sampled`."""
+    nx, ny, nz, _ = volume.shape
+    px, py, pz = ox + at * dx, oy + at * dy, oz + at * dz
+    skip = to_skip(bricks, px, py, pz, nx, ny, nz, longest, step)
+    if skip > 0:
+        return skip, F0, F0, F0, F0
+    r, g, b, e = sampled(volume, px, py, pz)
+    return 0, r, g, b, e
+
+
 @kernel
 def veiled(camera, frame, volume, bricks, each, places, out, row0, row1):
     """What a volume puts before places (n, 3) of the scene: its light (r, g, b) and what it leaves of theirs, `out`
@@ -316,13 +329,11 @@ def veiled(camera, frame, volume, bricks, each, places, out, row0, row1):
             while n < most and through > SOLID:
                 begins = near + np.float32(n) * step
                 length = min(step, far - begins)
-                t = begins + HALF * length
-                px, py, pz = ox + t * dx, oy + t * dy, oz + t * dz
-                skip = to_skip(bricks, px, py, pz, nx, ny, nz, longest, step)
+                at = begins + HALF * length
+                skip, lr, lg, lb, e = met(volume, bricks, ox, oy, oz, dx, dy, dz, at, longest, step)
                 if skip > 0:
                     n += skip
                     continue
-                lr, lg, lb, e = sampled(volume, px, py, pz)
                 left, share = taken(e, length * over * frame[13])
                 share *= through
                 r, g, b, through = r + share * lr, g + share * lg, b + share * lb, through * left
@@ -366,13 +377,11 @@ def march(camera, frame, volume, bricks, each, depth, light, row0, row1):
                 while n < most and through > SOLID:
                     begins = near + np.float32(n) * step
                     length = min(step, far - begins)  # the last one is what is left
-                    t, metres = begins + HALF * length, length * over * frame[13]
-                    px, py, pz = ox + t * dx, oy + t * dy, oz + t * dz
-                    skip = to_skip(bricks, px, py, pz, nx, ny, nz, longest, step)
+                    at, metres = begins + HALF * length, length * over * frame[13]
+                    skip, lr, lg, lb, e = met(volume, bricks, ox, oy, oz, dx, dy, dz, at, longest, step)
                     if skip > 0:
                         n += skip
                         continue
-                    lr, lg, lb, e = sampled(volume, px, py, pz)
                     for q in range(4):  # a sample that ends within this step takes a part of it
                         d = depth[2 * j + (q >> 1), 2 * i + (q & 1)]
                         if got[q, 3] < F0 and d < begins + length:

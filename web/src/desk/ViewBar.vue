@@ -64,21 +64,9 @@
           <v-list-item title="Keep this viewpoint" data-testid="keep-view" @click="$emit('keep')" />
         </v-list>
       </v-menu>
-      <v-btn v-tip="'Save a picture (PNG)'" class="thing" @click="$emit('picture')">Picture</v-btn>
-      <v-btn
-        v-tip="'A film of frames as the view shows them'"
-        class="thing"
-        data-testid="flipbook"
-        @click="$emit('flipbook')"
-        >Flipbook</v-btn
-      >
-      <v-btn
-        v-tip="'The picture alone, with the time bar (V)'"
-        class="thing"
-        data-testid="alone"
-        @click="$emit('alone')"
-        >Alone</v-btn
-      >
+      <v-btn v-for="d in DOES" :key="d.id" v-tip="d.tip" class="thing" :data-testid="d.id" @click="does(d.id)">{{
+        d.name
+      }}</v-btn>
     </div>
     <section
       v-if="open"
@@ -121,7 +109,7 @@ export interface Viewpoint {
   target: Vec3
   parallel?: boolean
 }
-defineEmits<{
+const emit = defineEmits<{
   frame: [whole: boolean]
   turn: [way: Vec3]
   go: [view: Viewpoint]
@@ -131,6 +119,13 @@ defineEmits<{
   alone: []
   expose: []
 }>()
+/** What is done with the picture as it stands. */
+const DOES = [
+  { id: 'picture', name: 'Picture', tip: 'Save a picture (PNG)' },
+  { id: 'flipbook', name: 'Flipbook', tip: 'A film of frames as the view shows them, or in full light' },
+  { id: 'alone', name: 'Alone', tip: 'The picture alone, with the time bar (V)' },
+] as const
+const does = emit as (id: (typeof DOES)[number]['id']) => void
 const AXES: { id: string; name: string; way: Vec3 }[] = [
   { id: 'front', name: 'From the front (−y)', way: [0, -1, 0.001] },
   { id: 'back', name: 'From behind (+y)', way: [0, 1, 0.001] },
